@@ -1,0 +1,511 @@
+package dialect
+
+import (
+	_ "embed"
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"regexp"
+	"slices"
+	"sort"
+	"strings"
+	"sync"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/yosida95/uritemplate/v3"
+	"golang.org/x/text/language"
+	"golang.org/x/text/message"
+
+	"fado/internal/core/problem"
+	"fado/internal/core/settings"
+)
+
+// Schema is the published JSON Schema of dialect files.
+//
+//go:embed dialect.schema.json
+var Schema []byte
+
+// MaxFile is the largest dialect file that is read, in bytes.
+const MaxFile = 256 << 10
+
+// Fault is one thing wrong with a file, and where.
+type Fault struct {
+	Line    int    `json:"line" doc:"Line, from 1; 0 when it is the file as a whole"`
+	Column  int    `json:"column"`
+	Where   string `json:"where" doc:"JSON Pointer to the place"`
+	What    string `json:"what"`
+	Suggest string `json:"suggest,omitempty"`
+}
+
+// String writes the fault as compilers do.
+func (f Fault) String() string {
+	s := fmt.Sprintf("%d:%d: %s", f.Line, f.Column, f.What)
+	if f.Suggest != "" {
+		s += " (" + f.Suggest + ")"
+	}
+	return s
+}
+
+// Parse reads and validates a file. name is used in messages only. When the
+// file is refused, all its faults are returned and the dialect is nil.
+func Parse(name string, file []byte) (*Dialect, []Fault) {
+	if len(file) > MaxFile {
+		return nil, []Fault{{What: fmt.Sprintf("%s is %d bytes long; a dialect file is at most %d", name, len(file), MaxFile), Suggest: "is this the right file?"}}
+	}
+	tree, err := parser.ParseBytes(file, 0)
+	if err != nil {
+		return nil, []Fault{syntaxFault(err)}
+	}
+	if f := noAliases(tree); f != nil {
+		return nil, []Fault{*f}
+	}
+	var doc any
+	if err := yaml.Unmarshal(file, &doc); err != nil {
+		return nil, []Fault{syntaxFault(err)}
+	}
+	if doc == nil {
+		return nil, []Fault{{Line: 1, Column: 1, What: "the file is empty", Suggest: "start with «dialect: name»"}}
+	}
+	at := locator{tree}
+	if faults := checkSchema(doc, at); len(faults) > 0 {
+		return nil, faults
+	}
+	d := &Dialect{}
+	if err := yaml.UnmarshalWithOptions(file, d, yaml.Strict()); err != nil {
+		return nil, []Fault{syntaxFault(err)}
+	}
+	c := compiler{d: d, at: at}
+	c.compile()
+	if len(c.faults) > 0 {
+		sort.SliceStable(c.faults, func(i, j int) bool { return c.faults[i].Line < c.faults[j].Line })
+		return nil, c.faults
+	}
+	return d, nil
+}
+
+// Refuse turns faults into the problem that a person sees.
+func Refuse(name string, faults []Fault) error {
+	var f problem.Fields
+	for _, x := range faults {
+		f.Add(fmt.Sprintf("%s:%d:%d", name, x.Line, x.Column), x.What, x.Suggest)
+	}
+	p := &problem.Problem{Kind: problem.BadInput, What: fmt.Sprintf("The dialect file %s has %d faults.", name, len(faults)),
+		Next: "Correct the places named; nothing was changed.", Fields: f}
+	if len(faults) == 1 {
+		p.What = fmt.Sprintf("The dialect file %s has a fault.", name)
+	}
+	return p
+}
+
+func syntaxFault(err error) Fault {
+	f := Fault{Line: 1, Column: 1, What: "this is not YAML"}
+	if m := regexp.MustCompile(`^\[(\d+):(\d+)\] (.*)`).FindStringSubmatch(err.Error()); m != nil {
+		_, _ = fmt.Sscan(m[1], &f.Line)
+		_, _ = fmt.Sscan(m[2], &f.Column)
+		f.What = m[3]
+	}
+	return f
+}
+
+type aliasFinder struct{ found ast.Node }
+
+func (a *aliasFinder) Visit(n ast.Node) ast.Visitor {
+	switch n.Type() {
+	case ast.AnchorType, ast.AliasType, ast.MergeKeyType, ast.TagType:
+		if a.found == nil {
+			a.found = n
+		}
+	}
+	return a
+}
+
+// noAliases refuses anchors, aliases and tags: a dialect is short enough to be
+// written out, and aliases can make a small file huge.
+func noAliases(f *ast.File) *Fault {
+	finder := &aliasFinder{}
+	for _, doc := range f.Docs {
+		if doc.Body != nil {
+			ast.Walk(finder, doc.Body)
+		}
+	}
+	if len(f.Docs) > 1 {
+		return &Fault{Line: 1, Column: 1, What: "the file holds several documents", Suggest: "one dialect a file"}
+	}
+	if finder.found == nil {
+		return nil
+	}
+	p := finder.found.GetToken().Position
+	return &Fault{Line: p.Line, Column: p.Column, What: "anchors, aliases, merge keys and tags are not allowed", Suggest: "write the part out"}
+}
+
+// locator finds the line and column of a place in the document.
+type locator struct{ file *ast.File }
+
+func (l locator) find(path []string) (line, column int) {
+	var node ast.Node
+	if len(l.file.Docs) > 0 {
+		node = l.file.Docs[0].Body
+	}
+	line, column = 1, 1
+	for _, step := range path {
+		switch n := node.(type) {
+		case *ast.MappingNode:
+			node = nil
+			for _, v := range n.Values {
+				if strings.Trim(v.Key.String(), `"'`) == step {
+					p := v.Key.GetToken().Position
+					line, column, node = p.Line, p.Column, v.Value
+				}
+			}
+		case *ast.MappingValueNode:
+			node = nil
+			if strings.Trim(n.Key.String(), `"'`) == step {
+				p := n.Key.GetToken().Position
+				line, column, node = p.Line, p.Column, n.Value
+			}
+		case *ast.SequenceNode:
+			i := -1
+			_, _ = fmt.Sscan(step, &i)
+			if i < 0 || i >= len(n.Values) {
+				return line, column
+			}
+			node = n.Values[i]
+			p := node.GetToken().Position
+			line, column = p.Line, p.Column
+		default:
+			return line, column
+		}
+	}
+	return line, column
+}
+
+var compiledSchema = sync.OnceValues(func() (*jsonschema.Schema, error) {
+	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(string(Schema)))
+	if err != nil {
+		return nil, err
+	}
+	c := jsonschema.NewCompiler()
+	if err := c.AddResource("dialect.schema.json", doc); err != nil {
+		return nil, err
+	}
+	return c.Compile("dialect.schema.json")
+})
+
+func checkSchema(doc any, at locator) []Fault {
+	schema, err := compiledSchema()
+	if err != nil {
+		return []Fault{{What: "the schema itself is broken: " + err.Error()}}
+	}
+	// The validator wants the types that encoding/json gives.
+	encoded, err := json.Marshal(doc)
+	if err != nil {
+		return []Fault{{Line: 1, Column: 1, What: "keys must be text", Suggest: "quote the keys"}}
+	}
+	clean, err := jsonschema.UnmarshalJSON(strings.NewReader(string(encoded)))
+	if err != nil {
+		return []Fault{{Line: 1, Column: 1, What: err.Error()}}
+	}
+	err = schema.Validate(clean)
+	if err == nil {
+		return nil
+	}
+	var faults []Fault
+	printer := message.NewPrinter(language.English)
+	var walk func(e *jsonschema.ValidationError)
+	walk = func(e *jsonschema.ValidationError) {
+		if len(e.Causes) == 0 {
+			line, column := at.find(e.InstanceLocation)
+			f := Fault{Line: line, Column: column, Where: "/" + strings.Join(e.InstanceLocation, "/"), What: e.ErrorKind.LocalizedString(printer)}
+			if m := regexp.MustCompile(`^additional properties '([^']+)'`).FindStringSubmatch(f.What); m != nil {
+				f.Line, f.Column = at.find(append(slices.Clone(e.InstanceLocation), m[1]))
+				f.What = fmt.Sprintf("there is no key %q here", m[1])
+				if near := Nearest(m[1], keywords()); near != "" {
+					f.Suggest = fmt.Sprintf("did you mean %q?", near)
+				}
+			}
+			if f.What != "false schema" {
+				faults = append(faults, f)
+			}
+			return
+		}
+		for _, c := range e.Causes {
+			walk(c)
+		}
+	}
+	if v, ok := err.(*jsonschema.ValidationError); ok {
+		walk(v)
+	}
+	sort.SliceStable(faults, func(i, j int) bool { return faults[i].Line < faults[j].Line })
+	return faults
+}
+
+// keywords lists every key that the schema knows.
+var keywords = sync.OnceValue(func() []string {
+	var schema any
+	_ = json.Unmarshal(Schema, &schema)
+	var out []string
+	var walk func(any)
+	walk = func(n any) {
+		m, ok := n.(map[string]any)
+		if !ok {
+			return
+		}
+		if props, ok := m["properties"].(map[string]any); ok {
+			for k := range props {
+				out = append(out, k)
+			}
+		}
+		for _, v := range m {
+			walk(v)
+		}
+	}
+	walk(schema)
+	sort.Strings(out)
+	return slices.Compact(out)
+})
+
+type compiler struct {
+	d      *Dialect
+	at     locator
+	faults []Fault
+}
+
+func (c *compiler) fault(path []string, suggest, format string, args ...any) {
+	line, column := c.at.find(path)
+	c.faults = append(c.faults, Fault{line, column, "/" + strings.Join(path, "/"), fmt.Sprintf(format, args...), suggest})
+}
+
+func below(path []string, more ...string) []string { return append(slices.Clone(path), more...) }
+
+func (c *compiler) compile() {
+	d := c.d
+	c.accessPoint()
+	if u, err := url.Parse(d.SetUp.At); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || (u.Path != "" && u.Path != "/") || u.User != nil {
+		c.fault([]string{"set_up", "at"}, `"http://10.47.0.1", for example`, "the address of the set-up pages is http:// and a host, nothing more")
+	}
+	if l := d.SetUp.Login; l != nil && l.Form != nil {
+		c.exchange([]string{"set_up", "login", "form"}, l.Form)
+	}
+	c.exchange([]string{"identify"}, &d.Identify)
+	if !d.Identify.reads("hardware_id") {
+		c.fault([]string{"identify"}, "add hardware_id to read_json or read_text", "identify must read hardware_id: only that proves which unit this is")
+	}
+	if d.Networks != nil {
+		c.exchange([]string{"networks"}, &d.Networks.Exchange)
+	}
+	for i := range d.Settings {
+		p, path := &d.Settings[i], []string{"settings", fmt.Sprint(i)}
+		c.exchange(path, &p.Exchange)
+		for n, k := range p.Sets {
+			if _, ok := settings.Lookup(k); !ok {
+				c.fault(below(path, "sets", fmt.Sprint(n)), c.meant(string(k)), "there is no setting %q", k)
+			}
+		}
+		if p.ReadBack == nil {
+			continue
+		}
+		c.exchange(below(path, "read_back"), p.ReadBack)
+		for reader, m := range map[string]map[string]string{"read_json": p.ReadBack.ReadJSON, "read_text": p.ReadBack.ReadText} {
+			for k := range m {
+				if settings.IsSecret(settings.Key(k)) {
+					c.fault(below(path, "read_back", reader, k), "leave it out; secrets are proven by their effect", "%s is a secret and is never read back", k)
+				}
+			}
+		}
+	}
+	if d.Commit != nil {
+		c.exchange([]string{"commit"}, d.Commit)
+	}
+	for i := range d.Messages {
+		c.message([]string{"messages", fmt.Sprint(i)}, &d.Messages[i])
+	}
+	for i := range d.Commands {
+		c.exchange([]string{"commands", fmt.Sprint(i)}, &d.Commands[i])
+	}
+	for name, e := range map[string]*Exchange{"report": d.Asks.Report, "blink": d.Asks.Blink, "restart": d.Asks.Restart, "leave": d.Asks.Leave} {
+		if e != nil {
+			c.exchange([]string{"asks", name}, e)
+		}
+	}
+	for i := range d.Updates {
+		c.exchange([]string{"updates", fmt.Sprint(i), "start"}, &d.Updates[i].Start)
+	}
+}
+
+func (c *compiler) accessPoint() {
+	path := []string{"set_up", "access_point", "name"}
+	ap := c.d.SetUp.AccessPoint
+	if strings.Count(ap.Name, "{digits}")+strings.Count(ap.Name, "{last6}") != 1 {
+		c.fault(path, `"fado-{digits}", for example`, "the name must carry {digits} or {last6} of the hardware id, once")
+		return
+	}
+	pattern := regexp.QuoteMeta(ap.Name)
+	pattern = strings.Replace(pattern, regexp.QuoteMeta("{digits}"), "([0-9A-Fa-f]{12})", 1)
+	pattern = strings.Replace(pattern, regexp.QuoteMeta("{last6}"), "([0-9A-Fa-f]{6})", 1)
+	c.d.accessPoint = regexp.MustCompile("^" + pattern + "$")
+	if !ap.Open && ap.Key == "" {
+		c.fault([]string{"set_up", "access_point"}, `key: "{set_up_code}" or open: true`, "say whether the access point is open or which key it wants")
+	}
+	c.leaf(below(path[:2], "key"), ap.Key)
+}
+
+func (c *compiler) exchange(path []string, e *Exchange) {
+	verbs := 0
+	for verb, target := range map[string]string{"get": e.Get, "put": e.Put, "post": e.Post, "delete": e.Delete} {
+		if target == "" {
+			continue
+		}
+		verbs++
+		t, err := uritemplate.New(target)
+		if err != nil || !strings.HasPrefix(target, "/") || strings.HasPrefix(target, "//") || strings.ContainsAny(target, " \r\n") {
+			c.fault(below(path, verb), `"/settings", for example`, "%q is no path on the unit", target)
+			continue
+		}
+		for _, name := range t.Varnames() {
+			c.name(below(path, verb), name)
+		}
+	}
+	if e.Publish != "" {
+		verbs++
+		c.topic(below(path, "publish"), e.Publish)
+	}
+	if verbs != 1 {
+		c.fault(path, "keep one of get, put, post, delete and publish", "an exchange has one request; this one has %d", verbs)
+	}
+	for k, v := range e.Query {
+		c.leaf(below(path, "query", k), v)
+	}
+	for k, v := range e.Form {
+		c.leaf(below(path, "form", k), v)
+	}
+	for k, v := range e.Multipart {
+		c.leaf(below(path, "multipart", k), v)
+	}
+	c.leaf(below(path, "text"), e.Text)
+	c.tree(below(path, "json"), e.JSON)
+	e.patterns = c.readers(path, e.ReadJSON, e.ReadText)
+}
+
+func (c *compiler) tree(path []string, node any) {
+	switch n := node.(type) {
+	case string:
+		c.leaf(path, n)
+	case map[string]any:
+		for k, v := range n {
+			c.tree(below(path, k), v)
+		}
+	case []any:
+		for i, v := range n {
+			c.tree(below(path, fmt.Sprint(i)), v)
+		}
+	}
+}
+
+func (c *compiler) leaf(path []string, s string) {
+	for _, m := range placeholder.FindAllStringSubmatch(s, -1) {
+		c.name(path, m[1])
+	}
+}
+
+func (c *compiler) name(path []string, name string) {
+	if _, ok := settings.Lookup(settings.Key(name)); ok {
+		return
+	}
+	if _, ok := Context[name]; ok {
+		return
+	}
+	c.fault(path, c.meant(name), "there is no placeholder {%s}", name)
+}
+
+func (c *compiler) meant(name string) string {
+	var all []string
+	for _, s := range settings.Specs {
+		all = append(all, string(s.Key))
+	}
+	for k := range Context {
+		all = append(all, k)
+	}
+	if near := Nearest(name, all); near != "" {
+		return fmt.Sprintf("did you mean %q?", near)
+	}
+	return "docs/dialects.md lists the names there are"
+}
+
+func (c *compiler) topic(path []string, pattern string) {
+	c.leaf(path, pattern)
+	if !strings.HasPrefix(pattern, "{topic}") || strings.ContainsAny(pattern, "+#") {
+		c.fault(path, `"{topic}/state/{capability}", for example`, "a topic starts with {topic} and has no wildcard: a unit stays below its own topic")
+	}
+}
+
+func (c *compiler) message(path []string, m *Message) {
+	c.topic(below(path, "topic"), m.Topic)
+	m.patterns = c.readers(path, m.ReadJSON, m.ReadText)
+	rest := regexp.QuoteMeta(strings.TrimPrefix(m.Topic, "{topic}"))
+	rest = strings.ReplaceAll(rest, `\{capability\}`, `(?P<capability>[^/]+)`)
+	re, err := regexp.Compile("^" + rest + "$")
+	if err != nil {
+		c.fault(below(path, "topic"), "use {capability} once", "the topic cannot be matched: %v", err)
+		return
+	}
+	m.topic = re
+}
+
+func (c *compiler) readers(path []string, pointers, patterns map[string]string) map[string]*regexp.Regexp {
+	for fact, p := range pointers {
+		if p != "" && !strings.HasPrefix(p, "/") {
+			c.fault(below(path, "read_json", fact), fmt.Sprintf("%q", "/"+strings.ReplaceAll(p, ".", "/")), "%q is no JSON Pointer", p)
+		}
+	}
+	out := map[string]*regexp.Regexp{}
+	for fact, p := range patterns {
+		at := below(path, "read_text", fact)
+		re, err := regexp.Compile("(?m)" + p)
+		switch {
+		case err != nil:
+			c.fault(at, "docs/dialects.md shows the syntax", "the pattern cannot be read: %v", err)
+		case !strings.HasPrefix(p, "^") || !strings.HasSuffix(p, "$"):
+			c.fault(at, fmt.Sprintf("%q", "^"+strings.Trim(p, "^$")+"$"), "a pattern starts with ^ and ends with $, so that it matches one whole line")
+		case re.SubexpIndex("value") < 0:
+			c.fault(at, `(?<value>\S+)`, "a pattern has a group named value")
+		default:
+			out[fact] = re
+		}
+	}
+	return out
+}
+
+// Nearest returns the candidate that is most like name, or "" when none is
+// alike.
+func Nearest(name string, candidates []string) string {
+	best, bestAt := "", len(name)/3+2
+	for _, c := range candidates {
+		if d := distance(name, c); d < bestAt {
+			best, bestAt = c, d
+		}
+	}
+	return best
+}
+
+// distance is the number of letters to change, add or drop (Levenshtein).
+func distance(a, b string) int {
+	prev := make([]int, len(b)+1)
+	for j := range prev {
+		prev[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		diag := prev[0]
+		prev[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
+			}
+			diag, prev[j] = prev[j], min(prev[j]+1, prev[j-1]+1, diag+cost)
+		}
+	}
+	return prev[len(b)]
+}

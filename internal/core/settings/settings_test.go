@@ -1,0 +1,137 @@
+package settings
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"fado/internal/core/secret"
+)
+
+func TestEveryRuleRefusesAndOffers(t *testing.T) {
+	bad := Values{
+		WifiSSID: strings.Repeat("x", 33), WifiPassphrase: secret.New("short"), AddressMode: "static",
+		Hostname: "Cave 1", Label: "", BrokerHost: "bro ker", BrokerPort: int64(0), Topic: "a/#",
+		ClockZone: "Lisboa", UpdateKey: "abc", BrokerCA: "no certificate", UpkeepDays: int64(91),
+	}
+	fields := Check(bad)
+	if len(fields) != len(bad) {
+		t.Fatalf("%d rules broken, want %d: %v", len(fields), len(bad), fields)
+	}
+	for _, f := range fields {
+		if f.Passes == "" {
+			continue
+		}
+		spec, _ := Lookup(Key(f.Field))
+		var v any = f.Passes
+		if spec.Kind == Number {
+			var n int64
+			_, _ = fmt.Sscan(f.Passes, &n)
+			v = n
+		}
+		if rule, _ := spec.Rule(v); rule != "" {
+			t.Errorf("%s: offered %q, which %s", f.Field, f.Passes, rule)
+		}
+	}
+	for _, f := range fields {
+		if strings.Contains(f.Rule+f.Passes, "short") {
+			t.Errorf("a rule repeats a secret: %+v", f)
+		}
+	}
+}
+
+func TestNastyTextPasses(t *testing.T) {
+	for _, ssid := range []string{`"Adega" & 100% <b>'; --`, "adega 🫒", "{wifi.passphrase}", " "} {
+		if f := Check(Values{WifiSSID: ssid}); len(f) != 0 {
+			t.Errorf("%q: %v", ssid, f)
+		}
+	}
+}
+
+func TestFixedAddress(t *testing.T) {
+	base := func(ip string) Values {
+		return Values{AddressMode: "fixed", AddressIP: ip, AddressGateway: "10.1.2.1", AddressPrefix: int64(24)}
+	}
+	for ip, want := range map[string]int{"10.1.2.40": 0, "10.1.3.40": 1, "10.1.2.1": 1, "10.1.2.0": 1} {
+		if got := Check(base(ip)); len(got) != want {
+			t.Errorf("%s: %v", ip, got)
+		}
+	}
+	if got := Check(Values{AddressMode: "fixed"}); len(got) != 3 {
+		t.Errorf("a fixed address without its parts: %v", got)
+	}
+}
+
+func TestLineState(t *testing.T) {
+	at := time.Date(2026, 3, 1, 10, 0, 0, 0, time.UTC)
+	sent := &HandedOver{Unit: "u", At: at, Hash: "h"}
+	cases := []struct {
+		name string
+		line Line
+		want State
+	}{
+		{"unsupported", Line{Intended: "a"}, Unsupported},
+		{"new", Line{Intended: "a", Hash: "h", Supported: true}, NotHandedOver},
+		{"changed since", Line{Intended: "a", Hash: "h2", HandedOver: sent, Supported: true, ReadBack: true, Reported: &Reported{"b", at}}, NotHandedOver},
+		{"drift", Line{Intended: "a", Hash: "h", HandedOver: sent, Supported: true, ReadBack: true, Reported: &Reported{"b", at}}, Differs},
+		{"equal", Line{Intended: "a", Hash: "h", HandedOver: sent, Supported: true, ReadBack: true, Reported: &Reported{"a", at}}, Equal},
+		{"sent blind", Line{Intended: "a", Hash: "h", HandedOver: sent, Supported: true}, Unreadable},
+		{"proven", Line{Intended: "a", Hash: "h", HandedOver: sent, Supported: true, Proof: &Proof{"joined", at}}, Proven},
+		{"proof is older", Line{Intended: "a", Hash: "h", HandedOver: sent, Supported: true, Proof: &Proof{"joined", at.Add(-1)}}, Unreadable},
+	}
+	for _, c := range cases {
+		if got := c.line.State(); got != c.want {
+			t.Errorf("%s: %s, want %s", c.name, got, c.want)
+		}
+	}
+}
+
+func TestResolveNearestWins(t *testing.T) {
+	v, origin := Resolve(
+		Layer{"site", Values{ClockZone: "Europe/Lisbon", UpkeepDays: int64(7)}},
+		Layer{"model", Values{UpkeepDays: int64(30), ReportSeconds: int64(60)}},
+		Layer{"device", Values{ReportSeconds: nil, ClockZone: "Atlantic/Azores"}},
+	)
+	if v[ClockZone] != "Atlantic/Azores" || origin[ClockZone] != "device" || v[UpkeepDays] != int64(30) || origin[UpkeepDays] != "model" {
+		t.Errorf("%v %v", v, origin)
+	}
+	if _, ok := v[ReportSeconds]; ok {
+		t.Error("a key taken away is still there")
+	}
+}
+
+func TestReadAndNormal(t *testing.T) {
+	if v, err := Read(BrokerPort, json.RawMessage("1883")); err != nil || v != int64(1883) {
+		t.Error(v, err)
+	}
+	if _, err := Read(BrokerPort, json.RawMessage(`"1883"`)); err == nil {
+		t.Error("text was read as a number")
+	}
+	if v, _ := Read(WifiPassphrase, json.RawMessage(`"abcdefgh"`)); fmt.Sprint(v) != secret.Mask {
+		t.Errorf("a passphrase prints as %v", v)
+	}
+	if _, err := Read("wifi.colour", json.RawMessage(`1`)); err == nil {
+		t.Error("an unknown setting was read")
+	}
+	for _, c := range []struct {
+		key  Key
+		in   any
+		want any
+	}{{BrokerPort, "1883", int64(1883)}, {BrokerPort, 1883.0, int64(1883)}, {BrokerPort, 1.5, nil}, {BrokerTLS, "1", true}, {BrokerTLS, "maybe", nil}, {Hostname, "a", "a"}} {
+		if got := Normal(c.key, c.in); got != c.want {
+			t.Errorf("%s %v: %v, want %v", c.key, c.in, got, c.want)
+		}
+	}
+}
+
+func TestRedact(t *testing.T) {
+	out := Values{WifiPassphrase: secret.New("secreto-longo"), WifiSSID: "x"}.Redact()
+	if out["wifi.passphrase"] != secret.Mask || out["wifi.ssid"] != "x" {
+		t.Errorf("%v", out)
+	}
+	if m := (Values{WifiPassphrase: secret.Secret{}, WifiSSID: "x"}).Missing(WifiSSID, WifiPassphrase, Topic); len(m) != 2 {
+		t.Errorf("%v", m)
+	}
+}

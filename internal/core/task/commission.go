@@ -1,0 +1,230 @@
+package task
+
+import (
+	"time"
+
+	"fado/internal/core/inventory"
+)
+
+// The phases of commissioning; each is a visible step of the same name.
+const (
+	phaseContact  = "contact"
+	phasePrepare  = "prepare"
+	phaseHandOver = "hand over"
+	phaseAwait    = "await"
+	phaseReport   = "read back"
+	phaseTrip     = "round trip"
+	phaseAdopt    = "adopt"
+)
+
+// NewCommission plans commissioning.
+func NewCommission(s Subject) State {
+	return State{Kind: Commission, Status: Queued, Subject: s, Stage: inventory.Listed, Steps: []Step{
+		{Name: phaseContact, Title: "Join its access point and identify it", State: StepAhead},
+		{Name: phasePrepare, Title: "Make its broker account and try it", State: StepAhead},
+		{Name: phaseHandOver, Title: "Hand over the settings", State: StepAhead},
+		{Name: phaseAwait, Title: "Wait for its restart and see it on the broker", State: StepAhead},
+		{Name: phaseReport, Title: "Read the settings back", State: StepAhead},
+		{Name: phaseTrip, Title: "Command and state, there and back", State: StepAhead},
+		{Name: phaseAdopt, Title: "Adopt it into the hub", State: StepAhead},
+	}}
+}
+
+func (m *machine) commissionEnter(phase string) {
+	m.enter(phase)
+	switch phase {
+	case phaseContact:
+		m.command(DoContact, Repeatable)
+	case phasePrepare:
+		m.command(DoPrepare, Repeatable)
+	case phaseHandOver:
+		m.command(DoHandOver, LookFirst)
+	case phaseAwait:
+		left := m.now
+		m.Seen.Left, m.Seen.Live = &left, false
+		m.wait("Its restart, and its first message on the broker.", m.boot(), m.joinLimit(),
+			"Fado looks whether its access point is back and asks it why.")
+		m.due(m.boot() * 3 / 2)
+	case phaseReport:
+		m.command(DoAsk, Repeatable)
+		m.due(m.patience())
+	case phaseTrip:
+		m.command(DoRoundTrip, Repeatable)
+	case phaseAdopt:
+		m.command(DoAdopt, Repeatable)
+	}
+}
+
+// joinLimit is how long a unit may stay away after the hand-over: long enough
+// for one that tries a wrong passphrase several times to come back and say so.
+func (m *machine) joinLimit() time.Duration { return max(m.boot()*6, 90*time.Second) }
+
+func (m *machine) commissionResult(c Command, e Event) {
+	switch c.Do {
+	case DoContact:
+		switch {
+		case e.Code != "":
+			m.retryOr(e, 3, DoContact, Repeatable)
+		case m.Subject.HardwareID != "" && e.Facts["hardware_id"] != m.Subject.HardwareID:
+			m.fail("other_unit", e.Facts)
+		case e.Facts["model"] != "" && e.Facts["model"] != m.Subject.Model:
+			m.fail("other_model", e.Facts)
+		default:
+			m.Seen.HardwareID, m.Seen.Version, m.Seen.Digest = e.Facts["hardware_id"], e.Facts["version"], e.Facts["digest"]
+			m.stage(inventory.Contacted)
+			m.note("%s, firmware %s.", m.Seen.HardwareID, m.Seen.Version)
+			m.commissionEnter(phasePrepare)
+		}
+	case DoPrepare:
+		if e.Code != "" {
+			m.retryOr(e, 3, DoPrepare, Repeatable)
+			return
+		}
+		m.note("Account %s is live and was tried.", e.Facts["account"])
+		m.commissionEnter(phaseHandOver)
+	case DoHandOver:
+		switch {
+		case e.Code == "not_seen" && c.Again:
+			// Its access point is gone: it may have left with the settings
+			// just before the service stopped.
+			m.note("Its access point is gone; it may have left with the settings.")
+			m.commissionEnter(phaseAwait)
+		case e.Code != "":
+			m.retryOr(e, 2, DoHandOver, LookFirst)
+		default:
+			m.note("%s settings sent; it accepted them.", e.Facts["count"])
+			m.commissionEnter(phaseAwait)
+		}
+	case DoLookBack:
+		m.lookedBack(e)
+	case DoAsk:
+		// The answer comes as a message, not as the result of sending.
+	case DoRoundTrip:
+		if e.Code != "" {
+			m.retryOr(e, 3, DoRoundTrip, Repeatable)
+			return
+		}
+		m.stage(inventory.Reporting)
+		m.note("%s", e.Facts["seen"])
+		m.commissionEnter(phaseAdopt)
+	case DoAdopt:
+		if e.Code != "" {
+			m.retryOr(e, 4, DoAdopt, Repeatable)
+			return
+		}
+		m.stage(inventory.Adopted)
+		m.note("%s", e.Facts["seen"])
+		m.done()
+	}
+}
+
+func (m *machine) lookedBack(e Event) {
+	if m.Phase != phaseAwait {
+		return
+	}
+	switch {
+	case e.Code == "" && e.Facts["trouble"] != "" && e.Facts["trouble"] != "none":
+		m.fail("came_back_"+e.Facts["trouble"], e.Facts)
+	case e.Code == "" && m.Tries >= 2:
+		m.fail("stayed", e.Facts)
+	case !m.now.Before(m.Wait.Until):
+		m.fail("never_joined", e.Facts)
+	default:
+		if e.Code == "" {
+			m.Tries++
+		}
+		m.due(m.boot())
+	}
+}
+
+func (m *machine) commissionMessage(e Event) {
+	switch e.Kind {
+	case Appeared:
+		if e.Facts["hardware_id"] != m.Seen.HardwareID {
+			return
+		}
+		m.Seen.Version, m.Seen.Digest = e.Facts["version"], e.Facts["digest"]
+		if m.Phase != phaseAwait {
+			return
+		}
+		m.Seen.Live = true
+		if m.Seen.Left != nil {
+			m.Seen.BootTook = m.now.Sub(*m.Seen.Left).Seconds()
+		}
+		m.stage(inventory.Joined)
+		m.note("Seen on the broker after %.1f s.", m.Seen.BootTook)
+		m.Pending = nil
+		m.commissionEnter(phaseReport)
+	case Reported:
+		if m.Phase != phaseReport {
+			return
+		}
+		if e.Facts["differs"] != "" {
+			m.fail("differs", e.Facts)
+			return
+		}
+		m.stage(inventory.Configured)
+		m.note("%s settings read back equal.", e.Facts["equal"])
+		m.Pending = nil
+		m.commissionEnter(phaseTrip)
+	}
+}
+
+func (m *machine) commissionTick() {
+	switch m.Phase {
+	case phaseAwait:
+		if !m.pending(DoLookBack) {
+			m.command(DoLookBack, Repeatable)
+		}
+	case phaseReport:
+		m.Tries++
+		if m.Tries > 3 {
+			m.fail("silent", nil)
+			return
+		}
+		m.command(DoAsk, Repeatable)
+		m.due(m.patience())
+	default:
+		m.again()
+	}
+}
+
+func (m *machine) stage(s inventory.Stage) {
+	if s.AtLeast(m.Stage) {
+		m.Stage = s
+	}
+}
+
+// retryOr tries a command again after a pause that doubles, or fails when it
+// was tried often enough or trying again cannot help.
+func (m *machine) retryOr(e Event, tries int, do Do, r Repeat) {
+	m.Tries++
+	if m.Tries >= tries || hopeless[e.Code] {
+		m.fail(e.Code, e.Facts)
+		return
+	}
+	m.note("Try %d did not work; another one follows.", m.Tries)
+	m.due(time.Second << m.Tries)
+}
+
+// again repeats the command of the phase after the pause of retryOr.
+func (m *machine) again() {
+	if len(m.Pending) > 0 {
+		return
+	}
+	switch m.Phase {
+	case phaseContact:
+		m.command(DoContact, Repeatable)
+	case phasePrepare:
+		m.command(DoPrepare, Repeatable)
+	case phaseHandOver:
+		m.command(DoHandOver, LookFirst)
+		m.Pending[len(m.Pending)-1].Again, m.out[len(m.out)-1].Again = true, true
+	case phaseTrip:
+		m.command(DoRoundTrip, Repeatable)
+	case phaseAdopt:
+		m.command(DoAdopt, Repeatable)
+	case phaseLink:
+		m.command(DoLink, Repeatable)
+	}
+}

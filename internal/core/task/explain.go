@@ -1,0 +1,115 @@
+package task
+
+import "fmt"
+
+// hopeless lists the failures that another try by itself cannot change.
+var hopeless = map[string]bool{
+	"key_refused": true, "no_key": true, "other_unit": true, "twice": true, "not_direct": true, "refused": true,
+	"no_radio": true, "invalid": true, "hub_refused": true,
+}
+
+// explain puts a failure's code into three parts.
+func explain(code string, s Subject, f map[string]string) Failure {
+	e, ok := explanations[code]
+	if !ok {
+		e = explanation{"A step of the work failed: " + code + ".", "Fado does not know this failure.", "Look into the service's log, then try again."}
+	}
+	say := func(text string) string {
+		return expandText(text, map[string]string{
+			"name": s.Name, "network": s.Network, "set_up": s.SetUp, "recover": s.Recover, "expected": s.HardwareID, "model": s.Model,
+		}, f)
+	}
+	return Failure{Code: code, What: say(e.what), Cause: say(e.cause), Next: say(e.next)}
+}
+
+type explanation struct{ what, cause, next string }
+
+var explanations = map[string]explanation{
+	"no_radio": {"No radio is set up, so no access point can be joined.", "The service runs without a radio.",
+		"Set «radio» in the configuration file and start the service again."},
+	"radio_down": {"The radio did not answer: {detail}.", "The radio's service is stopped or busy.", "See that the radio works, then try again."},
+	"not_seen": {"The access point of {name} is not on the air.", "The unit is unplugged, out of the radio's reach, or not in set-up mode.",
+		"Plug it in close by. {set_up} Then try again."},
+	"key_refused": {"The access point of {name} refused the key.", "The set-up code on record is not the one printed on this unit.",
+		"Read the code on the unit's label again, correct it on the device, then try again."},
+	"no_key": {"The access point of {name} wants a key, and none is on record.", "The set-up code was not entered.",
+		"Enter the code that is printed on the unit, then try again."},
+	"no_answer": {"The access point of {name} was joined, but nothing answered there: {detail}.", "The unit is still starting, or hangs.",
+		"Wait ten seconds. If that does not help, take its power away and give it back, then try again."},
+	"not_direct": {"The unit answered, but not as its dialect says: {detail}.", "It runs other firmware than its model says.",
+		"Check the unit's model and firmware; choose the dialect that it speaks."},
+	"other_unit": {"Another unit answered: {hardware_id}; {name} is recorded with {expected}.", "Two units were swapped, or the hardware id was mistyped.",
+		"Compare with the unit's label and correct the hardware id of the device, or take the right unit."},
+	"other_model": {"The unit says that it is a {model_seen}; {name} is recorded as a {model}.", "The unit and the device were mixed up.",
+		"Take a {model}, or change the device's model."},
+	"twice": {"Two units answer with the hardware id {expected}.", "One of them is a copy.", "Unplug one of them, then try again."},
+	"invalid": {"The settings of {name} break a rule: {detail}.", "They were changed since the task was planned.", "Correct the setting, then try again."},
+	"account_untried": {"The new broker account of {name} could not sign in: {detail}.", "The broker is down, or it refuses new accounts.",
+		"See that the broker runs, then try again; the same account is used."},
+	"not_accepted": {"The unit did not take the settings: {detail}.", "Its firmware refuses one of the values.", "Read what it said, correct that setting, then try again."},
+	"came_back_wifi_refused": {"{name} could not join «{network}»: the access point refused the passphrase.", "The Wi-Fi passphrase is wrong.",
+		"Correct the passphrase of the network «{network}», then try again. The unit waits in set-up mode."},
+	"came_back_wifi_not_found": {"{name} could not find the network «{network}».", "It is out of range of the access point, or the network's name is misspelt.",
+		"Compare the name, or bring the unit closer, then try again. The unit waits in set-up mode."},
+	"came_back_broker_unreachable": {"{name} joined «{network}» but could not reach the broker.", "The broker's address cannot be reached from that network.",
+		"Check the broker's address as the unit sees it, then try again. The unit waits in set-up mode."},
+	"came_back_broker_refused": {"{name} reached the broker, which refused its account.", "The account was changed or removed on the broker.",
+		"Try again: the account is made anew. The unit waits in set-up mode."},
+	"stayed": {"{name} is still in set-up mode and has not tried to join.", "It took the settings but did not restart, or lost them.",
+		"Take its power away and give it back, then try again."},
+	"never_joined": {"{name} took the settings and was not seen since.", "It lost power, or joined a network from which the broker cannot be reached.",
+		"See that it has power and that its light shows life, then try again."},
+	"silent": {"{name} does not answer on the broker.", "It lost power or its network.", "See that it has power, then try again."},
+	"differs": {"Some settings did not arrive as they were sent: {differs}.", "The unit changed or cut the values.",
+		"Compare intended and reported on the device's page, then try again."},
+	"no_state": {"A command was sent to {name}; no state came back.", "The unit did not understand the command, or its topic is not the one intended.",
+		"Look at the device's messages, then try again."},
+	"hub_down": {"The hub could not be reached: {detail}.", "The hub is off or restarting.",
+		"The thing stays queued and goes to the hub when it answers. Try again then, to have it proven."},
+	"hub_refused": {"The hub refused the thing: {detail}.", "Fado's access to the hub was changed, or the hub does not accept this kind of thing.",
+		"Check the hub's token under the site's settings, then try again."},
+	"no_hub": {"The site has no hub.", "It was not entered.", "Add the hub to the site, then try again."},
+	"unfit":  {"The image does not suit {name}: {sentence}", "Fit is decided before anything is sent.", "Choose another image. Nothing was sent."},
+	"no_link": {"No download link could be made: {detail}.", "The image's file is missing or changed on disk, or the site has no download address.",
+		"Add the image again, or set the site's download address, then try again."},
+	"refused": {"{name} refused the offer: {reason}.", "The unit checks manifest, key and room before it fetches.",
+		"Read what it said. Nothing was written; it runs {from}."},
+	"update_refused": {"{name} refused the image: {reason}.", "Its signature, digest, class or sequence did not hold.",
+		"Nothing was written. Check the image and the site's signing key."},
+	"update_failed": {"{name} could not take the image: {reason}.", "The download broke off too often, or its memory failed.",
+		"It still runs its old version. Check its signal, then try again; the download goes on where it stopped."},
+	"stalled": {"{name} stopped taking the image and does not go on.", "It lost its network in the middle of the download.",
+		"It still runs its old version. Check power and signal, then try again."},
+	"reverted": {"{name} came back with {version}, not with the new version.", "The new image did not start properly, and the unit went back by itself.",
+		"Withdraw the image, or read its notes for this model. The device works as before."},
+	"lost": {"{name} took the image and never returned.", "It is dead, without power, or starts over and over.",
+		"{recover}"},
+	"settings_lost": {"{name} runs the new version, but lost settings: {differs}.", "The update reset them.",
+		"Commission it again, or put the settings back from the device's page."},
+}
+
+func expandText(text string, sources ...map[string]string) string {
+	out := []byte{}
+	for i := 0; i < len(text); i++ {
+		if text[i] != '{' {
+			out = append(out, text[i])
+			continue
+		}
+		j := i + 1
+		for j < len(text) && text[j] != '}' {
+			j++
+		}
+		word, found := text[i+1:j], ""
+		for _, s := range sources {
+			if v := s[word]; v != "" {
+				found = v
+			}
+		}
+		if found == "" {
+			found = fmt.Sprintf("(no %s)", word)
+		}
+		out = append(out, found...)
+		i = j
+	}
+	return string(out)
+}

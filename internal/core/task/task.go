@@ -1,0 +1,444 @@
+// Package task holds the durable work on one device as pure reducers: Next
+// takes a state and an event and gives the next state and the commands to carry
+// out. It never carries anything out, reads no clock and keeps nothing; the
+// shell in package engine stores state and commands in one transaction and then
+// acts.
+package task
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"fado/internal/core/check"
+	"fado/internal/core/inventory"
+)
+
+// Kind says what a task is for.
+type Kind string
+
+// The kinds of task.
+const (
+	Commission Kind = "commission"
+	Update     Kind = "update"
+)
+
+// Status says how a task stands.
+type Status string
+
+// The statuses of a task.
+const (
+	Queued    Status = "queued"
+	Running   Status = "running"
+	Waiting   Status = "waiting"
+	Done      Status = "done"
+	Failed    Status = "failed"
+	Cancelled Status = "cancelled"
+)
+
+// Over reports whether nothing more will happen by itself.
+func (s Status) Over() bool { return s == Done || s == Failed || s == Cancelled }
+
+// StepState says how a step stands.
+type StepState string
+
+// The states of a step.
+const (
+	StepAhead   StepState = "ahead"
+	StepRunning StepState = "running"
+	StepDone    StepState = "done"
+	StepFailed  StepState = "failed"
+)
+
+// Step is a visible part of a task.
+type Step struct {
+	Name  string     `json:"name"`
+	Title string     `json:"title"`
+	State StepState  `json:"state"`
+	Note  string     `json:"note,omitempty"`
+	Began *time.Time `json:"began,omitempty"`
+	Ended *time.Time `json:"ended,omitempty"`
+}
+
+// Wait says what a waiting task waits for.
+type Wait struct {
+	For     string    `json:"for" doc:"wake, restart, window or person"`
+	What    string    `json:"what" doc:"In words"`
+	Since   time.Time `json:"since"`
+	Usually float64   `json:"usually_seconds" doc:"How long it usually takes"`
+	Until   time.Time `json:"until" doc:"When Fado gives up"`
+	Then    string    `json:"then" doc:"What happens when it runs out"`
+}
+
+// Failure is the named end of a task that did not succeed.
+type Failure struct {
+	Code  string    `json:"code"`
+	What  string    `json:"what"`
+	Cause string    `json:"cause"`
+	Next  string    `json:"next"`
+	At    time.Time `json:"at"`
+}
+
+// Repeat says what may be done with a command whose outcome is not known.
+type Repeat string
+
+// The repeat classes.
+const (
+	Repeatable  Repeat = "repeatable"   // doing it again is harmless
+	LookFirst   Repeat = "look first"   // ask the other side before doing it again
+	NeverRepeat Repeat = "never repeat" // the unit's own report decides
+)
+
+// Do names what a command does.
+type Do string
+
+// The commands.
+const (
+	DoContact   Do = "contact"     // join the access point, identify
+	DoPrepare   Do = "prepare"     // mint the broker account, try it
+	DoHandOver  Do = "hand over"   // write the settings and restart the unit
+	DoLookBack  Do = "look back"   // is the access point there again, and why
+	DoAsk       Do = "ask"         // ask the unit for a report over the broker
+	DoRoundTrip Do = "round trip"  // command and state
+	DoAdopt     Do = "adopt"       // put the thing into the hub's directory
+	DoFit       Do = "fit"         // does the image suit the unit as it is now
+	DoLink      Do = "make a link" // sign a download link
+	DoOffer     Do = "offer"       // tell the unit to take the image
+)
+
+// Command is something for the shell to carry out and to answer with a Result.
+type Command struct {
+	ID     int    `json:"id"`
+	Do     Do     `json:"do"`
+	Repeat Repeat `json:"repeat"`
+	Again  bool   `json:"again,omitempty"` // it may have been done before
+}
+
+// EventKind says what happened.
+type EventKind string
+
+// The events.
+const (
+	Started  EventKind = "started"
+	Resumed  EventKind = "resumed" // the service came back after a stop
+	Retried  EventKind = "retried" // a person asked for another try
+	Cancel   EventKind = "cancel"
+	Tick     EventKind = "tick" // State.Due has come
+	Result   EventKind = "result"
+	Appeared EventKind = "appeared" // a live unit report on the device's topic
+	Reported EventKind = "reported" // the unit's settings, compared
+	Answered EventKind = "answered" // the unit's answer to an ask
+	Progress EventKind = "progress" // of an update
+)
+
+// Event is something that happened. Which fields count depends on its kind.
+type Event struct {
+	Kind    EventKind
+	Command int               // Result: which command
+	Code    string            // Result: "" for success, else a failure's code
+	Facts   map[string]string // what was found, by name
+	Checks  []check.Result    // Result: what was checked
+}
+
+// State is all that is durable of a task.
+type State struct {
+	Kind    Kind            `json:"kind"`
+	Status  Status          `json:"status"`
+	Attempt int             `json:"attempt"`
+	Phase   string          `json:"phase"`
+	Steps   []Step          `json:"steps"`
+	Wait    *Wait           `json:"wait,omitempty"`
+	Failure *Failure        `json:"failure,omitempty"`
+	Checks  []check.Result  `json:"checks,omitempty"`
+	Stage   inventory.Stage `json:"stage,omitempty"` // how far the device has come by this task
+	Pending []Command       `json:"pending,omitempty"`
+	NextID  int             `json:"next_id"`
+	Tries   int             `json:"tries"` // of the phase
+	Due     time.Time       `json:"due"`
+	Subject Subject         `json:"subject"`
+	Seen    Seen            `json:"seen"`
+	Update  *UpdateState    `json:"update,omitempty"`
+}
+
+// Subject is what the task was planned for; it does not change.
+type Subject struct {
+	Name       string  `json:"name"`
+	HardwareID string  `json:"hardware_id"` // expected; "" takes the unit that answers
+	Model      string  `json:"model"`
+	BootUsual  float64 `json:"boot_usual"` // seconds from restart to the first message
+	SetUp      string  `json:"set_up"`     // how it gets into set-up mode
+	Recover    string  `json:"recover"`    // how a dead unit is brought back
+	Network    string  `json:"network"`    // the Wi-Fi network's name
+	Reverts    bool    `json:"reverts"`    // the dialect's way of updating goes back by itself
+}
+
+// Seen is what the task has found out.
+type Seen struct {
+	HardwareID string     `json:"hardware_id,omitempty"`
+	Version    string     `json:"version,omitempty"`
+	Digest     string     `json:"digest,omitempty"`
+	Live       bool       `json:"live,omitempty"` // seen on the broker since the hand-over
+	Left       *time.Time `json:"left,omitempty"` // when it was sent to restart
+	BootTook   float64    `json:"boot_took,omitempty"`
+}
+
+// UpdateState is what an update adds.
+type UpdateState struct {
+	Image   string  `json:"image"` // SHA-256
+	Version string  `json:"version"`
+	From    string  `json:"from"`
+	FromSum string  `json:"from_digest,omitempty"`
+	Outcome Outcome `json:"outcome"`
+	Done    int64   `json:"done_bytes"`
+	Of      int64   `json:"of_bytes"`
+	Offers  int     `json:"offers"`
+	Told    bool    `json:"told"` // the unit accepted the offer
+}
+
+// Outcome says how an update stands or ended.
+type Outcome string
+
+// The outcomes of an update.
+const (
+	Planned   Outcome = "planned"
+	Fetching  Outcome = "fetching"
+	Writing   Outcome = "writing"
+	Proving   Outcome = "proving"
+	Succeeded Outcome = "succeeded"
+	FailedOut Outcome = "failed"
+	Reverted  Outcome = "reverted"
+	Skipped   Outcome = "skipped"
+	Lost      Outcome = "lost"
+)
+
+// Next is the reducer. It never changes the state that it is given. An event
+// that does not concern the task's phase changes nothing.
+func Next(s State, e Event, now time.Time) (State, []Command) {
+	m := &machine{State: s.clone(), now: now}
+	switch e.Kind {
+	case Result:
+		i := slices.IndexFunc(m.Pending, func(c Command) bool { return c.ID == e.Command })
+		if i < 0 || m.Status.Over() {
+			return m.State, nil
+		}
+		c := m.Pending[i]
+		m.Pending = slices.Delete(m.Pending, i, i+1)
+		for _, r := range e.Checks {
+			m.Checks = check.Put(m.Checks, r)
+		}
+		m.result(c, e)
+	case Cancel:
+		m.cancel()
+	case Retried:
+		if m.Status == Failed || m.Status == Cancelled {
+			m.retry()
+		}
+	default:
+		if m.Status.Over() {
+			return m.State, nil
+		}
+		switch e.Kind {
+		case Started:
+			if m.Status == Queued {
+				m.Status, m.Attempt = Running, 1
+				m.begin()
+			}
+		case Resumed:
+			m.resume()
+		case Tick:
+			if !m.Due.IsZero() && !now.Before(m.Due) {
+				m.Due = time.Time{}
+				m.tick()
+			}
+		default:
+			m.message(e)
+		}
+	}
+	return m.State, m.out
+}
+
+func (s State) clone() State {
+	s.Steps, s.Checks, s.Pending = slices.Clone(s.Steps), slices.Clone(s.Checks), slices.Clone(s.Pending)
+	if s.Wait != nil {
+		w := *s.Wait
+		s.Wait = &w
+	}
+	if s.Update != nil {
+		u := *s.Update
+		s.Update = &u
+	}
+	return s
+}
+
+// machine is a state being worked on.
+type machine struct {
+	State
+	now time.Time
+	out []Command
+}
+
+func (m *machine) begin() {
+	if m.Kind == Update {
+		m.updateEnter(phaseFit)
+		return
+	}
+	m.commissionEnter(phaseContact)
+}
+
+func (m *machine) result(c Command, e Event) {
+	if m.Kind == Update {
+		m.updateResult(c, e)
+		return
+	}
+	m.commissionResult(c, e)
+}
+
+func (m *machine) message(e Event) {
+	if m.Kind == Update {
+		m.updateMessage(e)
+		return
+	}
+	m.commissionMessage(e)
+}
+
+func (m *machine) tick() {
+	if m.Kind == Update {
+		m.updateTick()
+		return
+	}
+	m.commissionTick()
+}
+
+// resume takes the task up after the service was stopped. What may be repeated
+// is repeated; for the rest the unit is asked first.
+func (m *machine) resume() {
+	pending := m.Pending
+	m.Pending = nil
+	look := len(pending) == 0 && (m.Phase == phaseAwait || m.Phase == phaseReport || m.Phase == phaseProve || m.Phase == phaseTake)
+	for _, c := range pending {
+		if c.Repeat == Repeatable || c.Do == DoHandOver {
+			c.Again = true
+			m.Pending = append(m.Pending, c)
+			m.out = append(m.out, c)
+			continue
+		}
+		look = true
+	}
+	if look {
+		m.command(DoAsk, Repeatable)
+		if m.Due.IsZero() {
+			m.due(m.patience())
+		}
+	}
+}
+
+func (m *machine) cancel() {
+	if m.Status.Over() || m.Kind == Update && m.Update.Told {
+		return
+	}
+	m.end(Cancelled)
+	m.endStep(StepFailed, "Cancelled.")
+	if m.Kind == Update {
+		m.Update.Outcome = Skipped
+	}
+}
+
+func (m *machine) retry() {
+	m.Status, m.Failure, m.Attempt = Running, nil, m.Attempt+1
+	from := phaseContact
+	if m.Kind == Update {
+		from = phaseFit
+		m.Update.Outcome, m.Update.Told, m.Update.Offers, m.Update.Done = Planned, false, 0, 0
+	} else if m.Seen.Live {
+		from = phaseReport // the unit is in service; nothing has to be handed over again
+	}
+	ahead := false
+	for i := range m.Steps {
+		ahead = ahead || m.Steps[i].Name == from
+		if ahead {
+			m.Steps[i] = Step{Name: m.Steps[i].Name, Title: m.Steps[i].Title, State: StepAhead}
+		}
+	}
+	if m.Kind == Update {
+		m.updateEnter(from)
+		return
+	}
+	m.commissionEnter(from)
+}
+
+// enter begins a phase and its step.
+func (m *machine) enter(phase string) {
+	m.endStep(StepDone, "")
+	m.Phase, m.Tries, m.Wait, m.Due = phase, 0, nil, time.Time{}
+	m.Status = Running
+	for i := range m.Steps {
+		if m.Steps[i].Name == phase {
+			at := m.now
+			m.Steps[i].State, m.Steps[i].Began, m.Steps[i].Ended, m.Steps[i].Note = StepRunning, &at, nil, ""
+		}
+	}
+}
+
+func (m *machine) note(format string, args ...any) {
+	for i := range m.Steps {
+		if m.Steps[i].State == StepRunning {
+			m.Steps[i].Note = fmt.Sprintf(format, args...)
+		}
+	}
+}
+
+func (m *machine) endStep(state StepState, note string) {
+	for i := range m.Steps {
+		if m.Steps[i].State != StepRunning {
+			continue
+		}
+		at := m.now
+		m.Steps[i].State, m.Steps[i].Ended = state, &at
+		if note != "" {
+			m.Steps[i].Note = note
+		}
+	}
+}
+
+func (m *machine) command(do Do, r Repeat) {
+	m.NextID++
+	c := Command{ID: m.NextID, Do: do, Repeat: r}
+	m.Pending = append(m.Pending, c)
+	m.out = append(m.out, c)
+}
+
+func (m *machine) pending(do Do) bool {
+	return slices.ContainsFunc(m.Pending, func(c Command) bool { return c.Do == do })
+}
+
+func (m *machine) due(d time.Duration) { m.Due = m.now.Add(d) }
+
+func (m *machine) wait(what string, usually, until time.Duration, then string) {
+	m.Status = Waiting
+	m.Wait = &Wait{For: "restart", What: what, Since: m.now, Usually: usually.Seconds(), Until: m.now.Add(until), Then: then}
+}
+
+// patience is how long a unit may take to answer an ask.
+func (m *machine) patience() time.Duration { return 10 * time.Second }
+
+func (m *machine) boot() time.Duration {
+	return time.Duration(max(m.Subject.BootUsual, 1) * float64(time.Second))
+}
+
+func (m *machine) end(s Status) {
+	m.Status, m.Wait, m.Due, m.Pending, m.out = s, nil, time.Time{}, nil, nil
+}
+
+func (m *machine) fail(code string, facts map[string]string) {
+	f := explain(code, m.Subject, facts)
+	f.At = m.now
+	m.Failure = &f
+	m.end(Failed)
+	m.endStep(StepFailed, f.What)
+}
+
+func (m *machine) done() {
+	m.endStep(StepDone, "")
+	m.end(Done)
+	m.Phase = "done"
+}

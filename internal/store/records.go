@@ -1,0 +1,385 @@
+package store
+
+import (
+	"encoding/json"
+	"time"
+)
+
+// Site is one home or premises.
+type Site struct {
+	ID              string `gorm:"primaryKey"`
+	Key             string `gorm:"uniqueIndex"`
+	Name            string
+	Zone            string
+	Reach           string // on premises, routed or broker only
+	NetworkID       *string
+	BrokerID        *string
+	HubID           *string
+	SchemeHostname  string
+	SchemeTopic     string
+	SchemeLabel     string
+	DownloadAddress string
+	DownloadProven  *time.Time
+	DownloadProof   string
+	AllowUnsigned   bool
+	AllowDowngrade  bool
+	AllowRisky      bool
+	LeastBattery    int
+	Version         int64 // counts edits, for If-Match
+}
+
+// Room is a place in a site.
+type Room struct {
+	ID     string `gorm:"primaryKey"`
+	SiteID string `gorm:"uniqueIndex:room_name"`
+	Site   *Site  `gorm:"constraint:OnDelete:CASCADE"`
+	Name   string `gorm:"uniqueIndex:room_name"`
+}
+
+// Network is a Wi-Fi network.
+type Network struct {
+	ID         string `gorm:"primaryKey"`
+	SiteID     string `gorm:"uniqueIndex:network_ssid"`
+	Site       *Site  `gorm:"constraint:OnDelete:CASCADE"`
+	SSID       string `gorm:"column:ssid;uniqueIndex:network_ssid"`
+	Passphrase []byte // sealed
+	Version    int64
+}
+
+// Broker is an MQTT broker.
+type Broker struct {
+	ID       string `gorm:"primaryKey"`
+	Name     string `gorm:"uniqueIndex"`
+	Kind     string // embedded or external
+	Host     string // as units reach it
+	Port     int
+	TLS      bool
+	CA       string
+	User     string
+	Password []byte // sealed; handed to units of an external broker
+	Version  int64
+}
+
+// Hub is a home's automation hub.
+type Hub struct {
+	ID        string `gorm:"primaryKey"`
+	Name      string `gorm:"uniqueIndex"`
+	Directory string // base URL
+	Token     []byte // sealed
+	Account   string // its account on the broker
+	Version   int64
+}
+
+// File is a model or dialect file as it was given.
+type File struct {
+	Kind      string `gorm:"primaryKey"` // model or dialect
+	Name      string `gorm:"primaryKey"`
+	Body      string
+	UpdatedAt time.Time
+}
+
+// Device is a job to be done at a site. The second half repeats what its unit
+// said last, for lists.
+type Device struct {
+	ID         string `gorm:"primaryKey"`
+	SiteID     string `gorm:"uniqueIndex:device_hostname;index:device_page,priority:1"`
+	Site       *Site  `gorm:"constraint:OnDelete:RESTRICT"`
+	RoomID     *string
+	Name       string `gorm:"index:device_page,priority:2"`
+	Model      string `gorm:"index"`
+	Tags       string // comma-separated, with a comma at both ends
+	HardwareID string `gorm:"index"`
+	Hostname   string `gorm:"uniqueIndex:device_hostname"`
+	BrokerID   string `gorm:"uniqueIndex:device_topic"`
+	Topic      string `gorm:"uniqueIndex:device_topic"`
+	Label      string
+	SetUpCode  []byte // sealed
+	Stage      string `gorm:"index"`
+	Search     string // folded name, room, label, hostname, tags, hardware id
+	Version    int64
+	CreatedAt  time.Time
+	UpdatedAt  time.Time
+
+	UnitID    *string
+	Presence  string `gorm:"index"`
+	Firmware  string
+	Running   string // version
+	Digest    string
+	Standing  string `gorm:"index"`
+	Attention string `gorm:"index"` // why it needs a person, "" when it does not
+}
+
+// Unit is a piece of hardware.
+type Unit struct {
+	ID         string `gorm:"primaryKey"`
+	HardwareID string `gorm:"uniqueIndex"`
+	Model      string
+	FirstSeen  time.Time
+}
+
+// Tenure says which unit filled a device, and when.
+type Tenure struct {
+	ID       int64  `gorm:"primaryKey"`
+	DeviceID string `gorm:"index"`
+	UnitID   string
+	Since    time.Time
+	Until    *time.Time
+}
+
+// Intended is one intended setting at one scope.
+type Intended struct {
+	Scope    string `gorm:"primaryKey"` // site, model or device
+	ScopeID  string `gorm:"primaryKey"` // model scope: site/model
+	Key      string `gorm:"primaryKey"`
+	Value    string // JSON; "" when sealed
+	Sealed   []byte
+	Revision int64
+	Actor    string
+	At       time.Time
+}
+
+// Revision is one change of what is intended.
+type Revision struct {
+	ID    int64 `gorm:"primaryKey"`
+	At    time.Time
+	Actor string
+	What  string
+}
+
+// Fact is a setting of a device as handed over, reported or proven.
+type Fact struct {
+	DeviceID string `gorm:"primaryKey"`
+	Kind     string `gorm:"primaryKey"` // handed over, reported or proof
+	Key      string `gorm:"primaryKey"`
+	UnitID   string
+	Value    string // handed over: keyed hash; reported: JSON; proof: what proved it
+	At       time.Time
+}
+
+// Account is an account on the embedded broker.
+type Account struct {
+	Name       string `gorm:"primaryKey"`
+	Kind       string // unit or hub
+	UnitID     string `gorm:"index"`
+	HubID      string
+	DeviceID   string `gorm:"index"`
+	Hash       string // keyed hash of the secret
+	Sealed     []byte // the secret, until it was seen in use
+	Generation int
+	SeenAt     *time.Time
+	RevokedAt  *time.Time
+}
+
+// Task is durable work on one device.
+type Task struct {
+	ID        string `gorm:"primaryKey"`
+	DeviceID  string `gorm:"index"`
+	Kind      string
+	Status    string `gorm:"index"`
+	Actor     string
+	State     string // JSON of core/task.State
+	Pinned    []byte // sealed JSON of the intended settings that it applies
+	Revision  int64  // of the intended settings
+	Image     string `gorm:"index"`
+	Outcome   string
+	CreatedAt time.Time
+	UpdatedAt time.Time
+	EndedAt   *time.Time
+}
+
+// Lease says which task holds a device.
+type Lease struct {
+	DeviceID string `gorm:"primaryKey"`
+	TaskID   string
+	At       time.Time
+}
+
+// Image is one immutable firmware file.
+type Image struct {
+	SHA256     string `gorm:"primaryKey;column:sha256"`
+	Firmware   string `gorm:"index"`
+	Version    string
+	Channel    string
+	Part       string
+	Models     string // comma-separated, with a comma at both ends
+	Chip       string
+	Size       int64
+	NeedsKiB   int
+	OldestFrom string
+	Notes      string
+	Sequence   uint64
+	Manifest   string // compact JWS, "" when unsigned
+	SignedBy   string // key id
+	Withdrawn  string
+	AddedAt    time.Time
+	AddedBy    string
+	FileSize   int64 // of the stored file when it was last verified
+	FileTime   time.Time
+	FileInode  uint64
+}
+
+// Goal is the intended firmware for a site, a model at a site, or a device.
+type Goal struct {
+	Scope    string `gorm:"primaryKey"` // site-model or device
+	ScopeID  string `gorm:"primaryKey"` // site/model, or the device
+	Version  string
+	Actor    string
+	At       time.Time
+	Revision int64
+}
+
+// Link is a download link for one image to one unit.
+type Link struct {
+	ID      string `gorm:"primaryKey"`
+	TaskID  string `gorm:"index"`
+	Image   string
+	Expires time.Time
+	Source  string // the address that fetched first
+	Bytes   int64
+	Used    int64 // requests
+}
+
+// Event is one line of the record of what happened.
+type Event struct {
+	ID       int64     `gorm:"primaryKey"`
+	At       time.Time `gorm:"index"`
+	Actor    string
+	SiteID   string `gorm:"index"`
+	DeviceID string `gorm:"index"`
+	TaskID   string `gorm:"index"`
+	Kind     string
+	Text     string
+}
+
+// Check is the latest result of a check of a device.
+type Check struct {
+	DeviceID string `gorm:"primaryKey"`
+	Name     string `gorm:"primaryKey"`
+	Holds    bool
+	Expected string
+	Seen     string
+	Evidence string
+	At       time.Time
+}
+
+// Outgoing is something outside that has to catch up with a change. It names
+// what to bring up to date, not how it was: the latest state is read when it is
+// sent, so that nothing goes twice.
+type Outgoing struct {
+	Kind      string `gorm:"primaryKey"` // thing
+	Key       string `gorm:"primaryKey"` // device
+	HubID     string
+	Seq       int64
+	Tries     int
+	NextTry   time.Time
+	LastError string
+}
+
+// Learnt is how long something takes for a model.
+type Learnt struct {
+	Model   string `gorm:"primaryKey"`
+	What    string `gorm:"primaryKey"` // boot
+	Seconds float64
+	Count   int
+}
+
+// SigningKey signs manifests.
+type SigningKey struct {
+	ID        string `gorm:"primaryKey"`
+	Public    string
+	Private   []byte // sealed
+	CreatedAt time.Time
+	RetiredAt *time.Time
+}
+
+// Person may sign in.
+type Person struct {
+	ID        string `gorm:"primaryKey"`
+	Name      string `gorm:"uniqueIndex"`
+	Password  string // argon2id
+	CreatedAt time.Time
+}
+
+// Token lets a program in.
+type Token struct {
+	ID        string `gorm:"primaryKey"`
+	PersonID  string
+	Name      string
+	Hash      string `gorm:"uniqueIndex"`
+	CreatedAt time.Time
+	UsedAt    *time.Time
+	RevokedAt *time.Time
+}
+
+// Session is a signed-in browser.
+type Session struct {
+	Hash   string `gorm:"primaryKey"`
+	Data   []byte
+	Expiry time.Time `gorm:"index"`
+}
+
+// Answer is the kept answer to a start that carried an Idempotency-Key.
+type Answer struct {
+	Key    string `gorm:"primaryKey"` // person, path and key, hashed
+	Body   []byte
+	Digest string // of the request
+	Status int
+	At     time.Time
+}
+
+// Meta is a fact about the store itself.
+type Meta struct {
+	Name  string `gorm:"primaryKey"`
+	Value string
+}
+
+// Sighting is evidence that a unit exists.
+type Sighting struct {
+	ID         string `gorm:"primaryKey"` // source and name
+	Source     string // radio or broker
+	Name       string // of the access point, or the topic
+	Dialect    string
+	Digits     string // of the hardware id that it carries
+	HardwareID string
+	Signal     int
+	DeviceID   string `gorm:"index"`
+	Ignored    bool
+	FirstSeen  time.Time
+	LastSeen   time.Time
+	Gone       bool
+}
+
+// Latest is the last message of one kind from a device (telemetry).
+type Latest struct {
+	DeviceID string `gorm:"primaryKey"`
+	Topic    string `gorm:"primaryKey"` // below the device's own
+	Kind     string
+	Payload  []byte
+	Retained bool
+	At       time.Time
+	Count    int64
+}
+
+// Kept is a thing that the embedded broker keeps over a restart (telemetry).
+type Kept struct {
+	Key   string `gorm:"primaryKey"`
+	Value []byte
+}
+
+var records = []any{
+	&Site{}, &Room{}, &Network{}, &Broker{}, &Hub{}, &File{}, &Device{}, &Unit{}, &Tenure{}, &Intended{}, &Revision{}, &Fact{},
+	&Account{}, &Task{}, &Lease{}, &Image{}, &Goal{}, &Link{}, &Event{}, &Check{}, &Outgoing{}, &Learnt{}, &SigningKey{},
+	&Person{}, &Token{}, &Session{}, &Answer{}, &Meta{}, &Sighting{},
+}
+
+var telemetry = []any{&Latest{}, &Kept{}, &Meta{}}
+
+// JSON encodes v for a text column. It panics on what cannot be encoded, which
+// only a fault in Fado's own types can cause.
+func JSON(v any) string {
+	b, err := json.Marshal(v)
+	if err != nil {
+		panic(err)
+	}
+	return string(b)
+}
