@@ -235,8 +235,8 @@ type Link struct {
 	Image   string
 	Expires time.Time
 	Source  string // the address that fetched first
-	Bytes   int64
-	Used    int64 // requests
+	Bytes   int64  // the furthest byte that went out
+	Used    int64  // requests
 }
 
 // Event is one line of the record of what happened.

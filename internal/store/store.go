@@ -314,3 +314,39 @@ func Devices(tx *Tx, f DeviceFilter, afterName, afterID string, limit int) ([]De
 	err := q.Order("name, id").Limit(limit).Find(&out).Error
 	return out, n, err
 }
+
+// LoadKept returns what the embedded broker kept.
+func (s *Store) LoadKept(ctx context.Context) (map[string][]byte, error) {
+	out := map[string][]byte{}
+	err := s.Telemetry(ctx, func(tx *Tx) error {
+		list, err := All[Kept](tx, "key", "1 = 1")
+		for _, k := range list {
+			out[k.Key] = k.Value
+		}
+		return err
+	})
+	return out, err
+}
+
+// SaveKept keeps a batch for the embedded broker; a nil value takes a key away.
+func (s *Store) SaveKept(ctx context.Context, batch map[string][]byte) error {
+	return s.Telemetry(ctx, func(tx *Tx) error {
+		var put []Kept
+		var drop []string
+		for k, v := range batch {
+			if v == nil {
+				drop = append(drop, k)
+				continue
+			}
+			put = append(put, Kept{k, v})
+		}
+		for len(drop) > 0 {
+			n := min(len(drop), 500)
+			if _, err := Delete[Kept](tx, "key IN ?", drop[:n]); err != nil {
+				return err
+			}
+			drop = drop[n:]
+		}
+		return SaveAll(tx, put)
+	})
+}

@@ -70,6 +70,15 @@ func Sign(m Manifest, key ed25519.PrivateKey) (string, error) {
 // PublicKeyText is the x member of the key's JWK (RFC 8037 section 2).
 func PublicKeyText(key ed25519.PublicKey) string { return base64.RawURLEncoding.EncodeToString(key) }
 
+// ParsePublicKey reads what PublicKeyText writes.
+func ParsePublicKey(text string) (ed25519.PublicKey, error) {
+	b, err := base64.RawURLEncoding.DecodeString(text)
+	if err != nil || len(b) != ed25519.PublicKeySize {
+		return nil, fmt.Errorf("%q is no Ed25519 public key", text)
+	}
+	return b, nil
+}
+
 // KeyID names a key by the start of its public part.
 func KeyID(key ed25519.PublicKey) string { return PublicKeyText(key)[:12] }
 

@@ -100,7 +100,7 @@ func ParseModel(file []byte) (Model, error) {
 	}
 	if err := yaml.UnmarshalWithOptions(file, &m, yaml.Strict()); err != nil {
 		return m, problem.New(problem.BadInput, "The model file cannot be read: "+firstLine(err),
-			"A key is misspelt, doubled, or has a value of another type.", "Correct the line named; docs/architecture.md lists the keys.").Because(err)
+			"A key is misspelt, doubled, or has a value of another type.", "Correct the line named; docs/models.md lists the keys.").Because(err)
 	}
 	return m, m.Check()
 }

@@ -87,6 +87,17 @@ func Fold(text string) string {
 	return strings.TrimRight(cut(b.String(), 63), "-")
 }
 
+// FoldSearch drops accents and case and keeps everything else, so that people
+// find what they type with or without them.
+func FoldSearch(text string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.Is(unicode.Mn, r) {
+			return -1
+		}
+		return unicode.ToLower(r)
+	}, norm.NFKD.String(special.Replace(text)))
+}
+
 func cut(s string, n int) string {
 	if len(s) > n {
 		return s[:n]

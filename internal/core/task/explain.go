@@ -42,7 +42,7 @@ var explanations = map[string]explanation{
 		"Compare with the unit's label and correct the hardware id of the device, or take the right unit."},
 	"other_model": {"The unit says that it is a {model_seen}; {name} is recorded as a {model}.", "The unit and the device were mixed up.",
 		"Take a {model}, or change the device's model."},
-	"twice": {"Two units answer with the hardware id {expected}.", "One of them is a copy.", "Unplug one of them, then try again."},
+	"twice":   {"Two units answer with the hardware id {expected}.", "One of them is a copy.", "Unplug one of them, then try again."},
 	"invalid": {"The settings of {name} break a rule: {detail}.", "They were changed since the task was planned.", "Correct the setting, then try again."},
 	"account_untried": {"The new broker account of {name} could not sign in: {detail}.", "The broker is down, or it refuses new accounts.",
 		"See that the broker runs, then try again; the same account is used."},

@@ -71,6 +71,7 @@ func (m *machine) returnLimit() time.Duration { return max(m.boot()*8, 120*time.
 func (m *machine) offer() {
 	m.Update.Offers++
 	m.command(DoOffer, LookFirst)
+	m.Update.OfferID = m.NextID
 	m.due(m.patience())
 }
 
@@ -115,7 +116,7 @@ func (m *machine) updateResult(c Command, e Event) {
 func (m *machine) updateMessage(e Event) {
 	switch e.Kind {
 	case Answered:
-		if m.Phase != phaseOffer {
+		if m.Phase != phaseOffer || e.Facts["command"] != strconv.Itoa(m.Update.OfferID) {
 			return
 		}
 		m.Pending = nil

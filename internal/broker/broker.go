@@ -1,0 +1,175 @@
+// Package broker carries messages: an MQTT client for a broker elsewhere, and
+// the embedded broker with its accounts and access rules, both behind the one
+// small interface Bus. It does not know what messages mean.
+package broker
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	mqtt "github.com/eclipse/paho.mqtt.golang"
+
+	"fado/internal/core/secret"
+)
+
+// Message is one message as the service receives it.
+type Message struct {
+	Topic    string
+	Payload  []byte
+	Replayed bool   // it is a retained message of the past, not a live one
+	From     string // the account that sent it, where the broker tells; else ""
+}
+
+// Bus is how the service speaks on a broker.
+type Bus interface {
+	// Publish sends with QoS 1. It returns when the broker has taken it.
+	Publish(ctx context.Context, topic string, payload []byte, retain bool) error
+	// Subscribe delivers matching messages to handle, retained ones first,
+	// until Close. handle must not block for long.
+	Subscribe(ctx context.Context, filter string, handle func(Message)) error
+	// Connected reports whether the broker can be used now.
+	Connected() bool
+	Close()
+}
+
+// Address says how a broker is reached.
+type Address struct {
+	Host     string
+	Port     int
+	TLS      bool
+	CA       string // PEM; "" trusts the system's
+	User     string
+	Password secret.Secret
+	ClientID string
+}
+
+// dialTimeout is how long a connection may take. It is never scaled.
+const dialTimeout = 5 * time.Second
+
+func (a Address) options() (*mqtt.ClientOptions, error) {
+	scheme := "tcp"
+	o := mqtt.NewClientOptions()
+	if a.TLS {
+		scheme = "ssl"
+		conf := &tls.Config{ServerName: a.Host, MinVersion: tls.VersionTLS12}
+		if a.CA != "" {
+			conf.RootCAs = x509.NewCertPool()
+			if !conf.RootCAs.AppendCertsFromPEM([]byte(a.CA)) {
+				return nil, errors.New("the broker's CA certificate cannot be read")
+			}
+		}
+		o.SetTLSConfig(conf)
+	}
+	o.AddBroker(fmt.Sprintf("%s://%s:%d", scheme, a.Host, a.Port))
+	o.SetClientID(a.ClientID).SetUsername(a.User).SetPassword(a.Password.Expose())
+	o.SetConnectTimeout(dialTimeout).SetProtocolVersion(4).SetKeepAlive(30 * time.Second)
+	return o, nil
+}
+
+// Try signs in once with an account and signs out again.
+func Try(ctx context.Context, a Address) error {
+	o, err := a.options()
+	if err != nil {
+		return err
+	}
+	c := mqtt.NewClient(o.SetAutoReconnect(false).SetCleanSession(true))
+	defer c.Disconnect(50)
+	return done(ctx, c.Connect())
+}
+
+func done(ctx context.Context, t mqtt.Token) error {
+	select {
+	case <-t.Done():
+		return t.Error()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// External is a client of a broker elsewhere. It signs in again by itself.
+type External struct {
+	client mqtt.Client
+	mu     sync.Mutex
+	subs   map[string]func(Message)
+}
+
+// Dial prepares the client. It does not wait for the broker: what is published
+// before it is there is an error.
+func Dial(a Address) (*External, error) {
+	o, err := a.options()
+	if err != nil {
+		return nil, err
+	}
+	e := &External{subs: map[string]func(Message){}}
+	o.SetAutoReconnect(true).SetConnectRetry(true).SetConnectRetryInterval(2 * time.Second).SetCleanSession(false).SetOrderMatters(true)
+	o.SetOnConnectHandler(func(c mqtt.Client) {
+		e.mu.Lock()
+		defer e.mu.Unlock()
+		for filter, handle := range e.subs {
+			c.Subscribe(filter, 1, adapt(handle))
+		}
+	})
+	e.client = mqtt.NewClient(o)
+	e.client.Connect()
+	return e, nil
+}
+
+func adapt(handle func(Message)) mqtt.MessageHandler {
+	return func(_ mqtt.Client, m mqtt.Message) {
+		// To an established subscription a live message comes with the retain
+		// flag cleared (MQTT 3.1.1, section 3.3.1.3).
+		handle(Message{Topic: m.Topic(), Payload: m.Payload(), Replayed: m.Retained()})
+	}
+}
+
+// Publish implements Bus.
+func (e *External) Publish(ctx context.Context, topic string, payload []byte, retain bool) error {
+	if !e.client.IsConnectionOpen() {
+		return errors.New("the broker is not connected")
+	}
+	return done(ctx, e.client.Publish(topic, 1, retain, payload))
+}
+
+// Subscribe implements Bus.
+func (e *External) Subscribe(ctx context.Context, filter string, handle func(Message)) error {
+	e.mu.Lock()
+	e.subs[filter] = handle
+	e.mu.Unlock()
+	if !e.client.IsConnectionOpen() {
+		return nil // it is subscribed when the connection comes up
+	}
+	return done(ctx, e.client.Subscribe(filter, 1, adapt(handle)))
+}
+
+// Connected implements Bus.
+func (e *External) Connected() bool { return e.client.IsConnectionOpen() }
+
+// Close implements Bus.
+func (e *External) Close() { e.client.Disconnect(250) }
+
+// Rights says what an account may do. A unit owns all below its topic; a hub
+// may read and write single topics.
+type Rights struct {
+	Own   string
+	Read  map[string]bool
+	Write map[string]bool
+}
+
+// MayWrite reports whether the account may publish to a topic.
+func (r Rights) MayWrite(topic string) bool {
+	return !strings.ContainsAny(topic, "+#") && (r.owns(topic) || r.Write[topic])
+}
+
+// MayRead reports whether the account may receive from a topic or subscribe to
+// a filter.
+func (r Rights) MayRead(filter string) bool { return r.owns(filter) || r.Read[filter] }
+
+func (r Rights) owns(topic string) bool {
+	return r.Own != "" && strings.HasPrefix(topic, r.Own+"/") && !strings.HasPrefix(topic, "$")
+}

@@ -1,0 +1,431 @@
+package broker
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"math"
+	"strings"
+	"sync"
+	"time"
+
+	mochi "github.com/mochi-mqtt/server/v2"
+	"github.com/mochi-mqtt/server/v2/hooks/storage"
+	"github.com/mochi-mqtt/server/v2/listeners"
+	"github.com/mochi-mqtt/server/v2/packets"
+)
+
+// Account is one account of the embedded broker. Its name is also the only
+// client id that it may use.
+type Account struct {
+	Name   string
+	Hash   string // of the password, by Config.Hash
+	Rights Rights
+}
+
+// Config is what the embedded broker is made from.
+type Config struct {
+	Listen string      // address of the listener, such as 127.0.0.1:1883
+	TLS    *tls.Config // nil for none
+	Hash   func(password string) string
+	// Load returns what was kept; Save keeps it, a nil value taking it away.
+	// Save is called at most four times a second, from one goroutine.
+	Load func() (map[string][]byte, error)
+	Save func(map[string][]byte) error
+	Log  *slog.Logger
+	// Seen is told of each sign-in, by account.
+	Seen func(account string)
+}
+
+// Embedded is the broker inside the service. Retained messages and sessions
+// outlive a restart; a crash may cost a quarter of a second of them.
+type Embedded struct {
+	server *mochi.Server
+	hook   *hook
+	addr   string
+	cancel context.CancelFunc
+	kept   sync.WaitGroup
+	subID  int
+}
+
+// Listen starts the broker.
+func Listen(c Config) (*Embedded, error) {
+	caps := mochi.NewDefaultServerCapabilities()
+	caps.MaximumClientWritesPending = 64
+	// Zero and the default both drop retained messages after a day.
+	caps.MaximumMessageExpiryInterval = math.MaxInt32
+	caps.MaximumPacketSize = 256 << 10
+	caps.SharedSubAvailable = 0
+	s := mochi.New(&mochi.Options{
+		Capabilities: caps, InlineClient: true, ClientNetReadBufferSize: 1024, ClientNetWriteBufferSize: 1024,
+		SysTopicResendInterval: 3600, Logger: slog.New(quiet{c.Log.Handler()}),
+	})
+	stored, err := c.Load()
+	if err != nil {
+		return nil, fmt.Errorf("load what the broker kept: %w", err)
+	}
+	h := &hook{config: c, accounts: map[string]Account{}, stored: stored, dirty: map[string][]byte{}}
+	if err := s.AddHook(h, nil); err != nil {
+		return nil, fmt.Errorf("set up the broker: %w", err)
+	}
+	l := listeners.NewTCP(listeners.Config{ID: "units", Address: c.Listen, TLSConfig: c.TLS})
+	if err := s.AddListener(l); err != nil {
+		return nil, fmt.Errorf("listen on %s: %w", c.Listen, err)
+	}
+	if err := s.Serve(); err != nil {
+		return nil, fmt.Errorf("start the broker: %w", err)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	e := &Embedded{server: s, hook: h, addr: l.Address(), cancel: cancel}
+	e.kept.Go(func() { h.keep(ctx) })
+	return e, nil
+}
+
+// Address is the listener's address, with the port that it got.
+func (e *Embedded) Address() string { return e.addr }
+
+// SetAccount adds an account or changes its rights or password.
+func (e *Embedded) SetAccount(a Account) {
+	e.hook.mu.Lock()
+	defer e.hook.mu.Unlock()
+	e.hook.accounts[a.Name] = a
+}
+
+// RemoveAccount revokes an account and drops its session.
+func (e *Embedded) RemoveAccount(name string) {
+	e.hook.mu.Lock()
+	delete(e.hook.accounts, name)
+	e.hook.mu.Unlock()
+	if cl, ok := e.server.Clients.Get(name); ok {
+		_ = e.server.DisconnectClient(cl, packets.ErrAdministrativeAction)
+		cl.ClearInflights()
+		e.server.UnsubscribeClient(cl)
+		e.server.Clients.Delete(name)
+	}
+	e.hook.forget(name)
+}
+
+// Online reports whether an account has a session that is connected now.
+func (e *Embedded) Online(name string) bool {
+	cl, ok := e.server.Clients.Get(name)
+	return ok && !cl.Closed()
+}
+
+// Sessions counts the connected clients.
+func (e *Embedded) Sessions() int {
+	n := 0
+	for _, cl := range e.server.Clients.GetAll() {
+		if !cl.Net.Inline && !cl.Closed() {
+			n++
+		}
+	}
+	return n
+}
+
+// Publish implements Bus.
+func (e *Embedded) Publish(_ context.Context, topic string, payload []byte, retain bool) error {
+	return e.server.Publish(topic, payload, retain, 1)
+}
+
+// Subscribe implements Bus.
+func (e *Embedded) Subscribe(_ context.Context, filter string, handle func(Message)) error {
+	if !mochi.IsValidFilter(filter, false) {
+		return fmt.Errorf("%q is no topic filter", filter)
+	}
+	e.subID++
+	// The server's own Subscribe cannot tell a replayed message from a live one.
+	e.server.Topics.InlineSubscribe(mochi.InlineSubscription{
+		Subscription: packets.Subscription{Filter: filter, Identifier: e.subID},
+		Handler: func(_ *mochi.Client, _ packets.Subscription, pk packets.Packet) {
+			handle(Message{Topic: pk.TopicName, Payload: pk.Payload, From: pk.Origin})
+		},
+	})
+	for _, pk := range e.server.Topics.Messages(filter) {
+		handle(Message{Topic: pk.TopicName, Payload: pk.Payload, From: pk.Origin, Replayed: true})
+	}
+	return nil
+}
+
+// Connected implements Bus.
+func (e *Embedded) Connected() bool { return true }
+
+// Close stops the broker and keeps what is to be kept.
+func (e *Embedded) Close() {
+	// The sessions are kept as they are: a unit that signs in again finds its
+	// own, and no will is sent for a stop of the service.
+	e.hook.mu.Lock()
+	e.hook.closing = true
+	e.hook.mu.Unlock()
+	_ = e.server.Close()
+	e.cancel()
+	e.kept.Wait()
+}
+
+// quiet lowers the broker's own chatter about clients that come and go.
+type quiet struct{ slog.Handler }
+
+func (q quiet) Enabled(ctx context.Context, l slog.Level) bool {
+	return l >= slog.LevelError && q.Handler.Enabled(ctx, l)
+}
+
+type hook struct {
+	mochi.HookBase
+	config   Config
+	mu       sync.RWMutex
+	accounts map[string]Account
+	closing  bool
+	stored   map[string][]byte
+
+	keepMu sync.Mutex
+	dirty  map[string][]byte
+}
+
+// ID names the hook.
+func (h *hook) ID() string { return "fado" }
+
+// Provides lists the events that the hook handles.
+func (h *hook) Provides(b byte) bool {
+	return bytes.Contains([]byte{
+		mochi.OnConnectAuthenticate, mochi.OnACLCheck, mochi.OnSessionEstablished, mochi.OnDisconnect, mochi.OnSubscribed,
+		mochi.OnUnsubscribed, mochi.OnRetainMessage, mochi.OnRetainedExpired, mochi.OnQosPublish, mochi.OnQosComplete, mochi.OnQosDropped,
+		mochi.OnClientExpired, mochi.OnWill, mochi.StoredClients, mochi.StoredSubscriptions, mochi.StoredInflightMessages, mochi.StoredRetainedMessages,
+	}, []byte{b})
+}
+
+func (h *hook) account(name string) (Account, bool) {
+	h.mu.RLock()
+	defer h.mu.RUnlock()
+	a, ok := h.accounts[name]
+	return a, ok
+}
+
+// OnConnectAuthenticate lets an account in by its password, with its own
+// client id only, and with a will only where it may write.
+func (h *hook) OnConnectAuthenticate(cl *mochi.Client, pk packets.Packet) bool {
+	a, ok := h.account(string(pk.Connect.Username))
+	if !ok || cl.ID != a.Name || h.config.Hash(string(pk.Connect.Password)) != a.Hash {
+		return false
+	}
+	if pk.Connect.WillFlag && !a.Rights.MayWrite(pk.Connect.WillTopic) {
+		return false
+	}
+	if h.config.Seen != nil {
+		h.config.Seen(a.Name)
+	}
+	return true
+}
+
+// OnACLCheck applies the account's rights.
+func (h *hook) OnACLCheck(cl *mochi.Client, topic string, write bool) bool {
+	if cl.Net.Inline {
+		return true
+	}
+	a, ok := h.account(string(cl.Properties.Username))
+	if !ok {
+		return false
+	}
+	if write {
+		return a.Rights.MayWrite(topic)
+	}
+	return a.Rights.MayRead(topic)
+}
+
+// OnWill holds wills back while the broker itself stops, and those that the
+// account may no longer send.
+func (h *hook) OnWill(cl *mochi.Client, will mochi.Will) (mochi.Will, error) {
+	h.mu.RLock()
+	defer h.mu.RUnlock()
+	a, ok := h.accounts[string(cl.Properties.Username)]
+	if h.closing || !ok || !a.Rights.MayWrite(will.TopicName) {
+		return mochi.Will{}, nil
+	}
+	return will, nil
+}
+
+// The keys of what is kept: c/client, s/client/filter, i/client/packet,
+// r/topic.
+
+func (h *hook) put(key string, v any) {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return
+	}
+	h.keepMu.Lock()
+	defer h.keepMu.Unlock()
+	h.dirty[key] = b
+}
+
+func (h *hook) drop(key string) {
+	h.keepMu.Lock()
+	defer h.keepMu.Unlock()
+	h.dirty[key] = nil
+}
+
+// OnSessionEstablished keeps the session.
+func (h *hook) OnSessionEstablished(cl *mochi.Client, _ packets.Packet) {
+	p := cl.Properties.Props
+	h.put("c/"+cl.ID, storage.Client{
+		ID: cl.ID, T: storage.ClientKey, Remote: cl.Net.Remote, Listener: cl.Net.Listener, Username: cl.Properties.Username,
+		Clean: cl.Properties.Clean, ProtocolVersion: cl.Properties.ProtocolVersion,
+		Properties: storage.ClientProperties{SessionExpiryInterval: p.SessionExpiryInterval, SessionExpiryIntervalFlag: p.SessionExpiryIntervalFlag,
+			ReceiveMaximum: p.ReceiveMaximum, MaximumPacketSize: p.MaximumPacketSize},
+	})
+}
+
+// OnDisconnect forgets a session that was not to outlive its connection.
+func (h *hook) OnDisconnect(cl *mochi.Client, _ error, expire bool) {
+	h.mu.RLock()
+	closing := h.closing
+	h.mu.RUnlock()
+	if expire && !closing && cl.StopCause() != packets.ErrSessionTakenOver {
+		h.forget(cl.ID)
+	}
+}
+
+// OnClientExpired forgets a session.
+func (h *hook) OnClientExpired(cl *mochi.Client) { h.forget(cl.ID) }
+
+func (h *hook) forget(client string) {
+	h.drop("c/" + client)
+	h.keepMu.Lock()
+	defer h.keepMu.Unlock()
+	for key := range h.dirty {
+		if strings.HasPrefix(key, "s/"+client+"/") || strings.HasPrefix(key, "i/"+client+"/") {
+			h.dirty[key] = nil
+		}
+	}
+	for key := range h.stored {
+		if strings.HasPrefix(key, "s/"+client+"/") || strings.HasPrefix(key, "i/"+client+"/") {
+			h.dirty[key] = nil
+		}
+	}
+}
+
+// OnSubscribed keeps subscriptions.
+func (h *hook) OnSubscribed(cl *mochi.Client, pk packets.Packet, codes []byte) {
+	for i, f := range pk.Filters {
+		if i < len(codes) && codes[i] < packets.ErrUnspecifiedError.Code {
+			h.put("s/"+cl.ID+"/"+f.Filter, storage.Subscription{ID: f.Filter, T: storage.SubscriptionKey, Client: cl.ID, Filter: f.Filter, Qos: f.Qos,
+				NoLocal: f.NoLocal, RetainHandling: f.RetainHandling, RetainAsPublished: f.RetainAsPublished, Identifier: f.Identifier})
+		}
+	}
+}
+
+// OnUnsubscribed forgets subscriptions.
+func (h *hook) OnUnsubscribed(cl *mochi.Client, pk packets.Packet) {
+	h.mu.RLock()
+	defer h.mu.RUnlock()
+	if h.closing {
+		return
+	}
+	for _, f := range pk.Filters {
+		h.drop("s/" + cl.ID + "/" + f.Filter)
+	}
+}
+
+func kept(id, kind string, pk packets.Packet) storage.Message {
+	p := pk.Copy(false).Properties
+	return storage.Message{ID: id, T: kind, FixedHeader: pk.FixedHeader, TopicName: pk.TopicName, Payload: pk.Payload, Created: pk.Created,
+		Origin: pk.Origin, PacketID: pk.PacketID, Properties: storage.MessageProperties{ContentType: p.ContentType,
+			MessageExpiryInterval: p.MessageExpiryInterval, ResponseTopic: p.ResponseTopic, CorrelationData: p.CorrelationData,
+			PayloadFormat: p.PayloadFormat, PayloadFormatFlag: p.PayloadFormatFlag}}
+}
+
+// OnRetainMessage keeps a retained message, or forgets it when r is -1.
+func (h *hook) OnRetainMessage(_ *mochi.Client, pk packets.Packet, r int64) {
+	if r == -1 {
+		h.drop("r/" + pk.TopicName)
+		return
+	}
+	h.put("r/"+pk.TopicName, kept(pk.TopicName, storage.RetainedKey, pk))
+}
+
+// OnRetainedExpired forgets a retained message.
+func (h *hook) OnRetainedExpired(topic string) { h.drop("r/" + topic) }
+
+// OnQosPublish keeps a message on its way to a client.
+func (h *hook) OnQosPublish(cl *mochi.Client, pk packets.Packet, sent int64, _ int) {
+	m := kept(pk.FormatID(), storage.InflightKey, pk)
+	m.Client, m.Sent = cl.ID, sent
+	h.put(fmt.Sprintf("i/%s/%d", cl.ID, pk.PacketID), m)
+}
+
+// OnQosComplete forgets a message that arrived.
+func (h *hook) OnQosComplete(cl *mochi.Client, pk packets.Packet) {
+	h.drop(fmt.Sprintf("i/%s/%d", cl.ID, pk.PacketID))
+}
+
+// OnQosDropped forgets a message that was given up.
+func (h *hook) OnQosDropped(cl *mochi.Client, pk packets.Packet) { h.OnQosComplete(cl, pk) }
+
+func stored[T any](h *hook, prefix string) ([]T, error) {
+	var out []T
+	for key, b := range h.stored {
+		if !strings.HasPrefix(key, prefix) {
+			continue
+		}
+		var v T
+		if err := json.Unmarshal(b, &v); err != nil {
+			h.config.Log.Warn("the broker kept something that cannot be read", "key", key, "error", err)
+			continue
+		}
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+// StoredClients gives the sessions back.
+func (h *hook) StoredClients() ([]storage.Client, error) { return stored[storage.Client](h, "c/") }
+
+// StoredSubscriptions gives the subscriptions back.
+func (h *hook) StoredSubscriptions() ([]storage.Subscription, error) {
+	return stored[storage.Subscription](h, "s/")
+}
+
+// StoredInflightMessages gives back what was on its way.
+func (h *hook) StoredInflightMessages() ([]storage.Message, error) {
+	return stored[storage.Message](h, "i/")
+}
+
+// StoredRetainedMessages gives the retained messages back.
+func (h *hook) StoredRetainedMessages() ([]storage.Message, error) {
+	return stored[storage.Message](h, "r/")
+}
+
+// keep writes what changed, four times a second and once at the end.
+func (h *hook) keep(ctx context.Context) {
+	t := time.NewTicker(250 * time.Millisecond)
+	defer t.Stop()
+	for {
+		stop := false
+		select {
+		case <-t.C:
+		case <-ctx.Done():
+			stop = true
+		}
+		h.keepMu.Lock()
+		batch := h.dirty
+		if len(batch) > 0 {
+			h.dirty = map[string][]byte{}
+		}
+		h.keepMu.Unlock()
+		if len(batch) > 0 {
+			if err := h.config.Save(batch); err != nil {
+				h.config.Log.Error("keep the broker's messages and sessions", "error", err)
+				h.keepMu.Lock()
+				for k, v := range batch {
+					if _, newer := h.dirty[k]; !newer {
+						h.dirty[k] = v
+					}
+				}
+				h.keepMu.Unlock()
+			}
+		}
+		if stop {
+			return
+		}
+	}
+}

@@ -1,0 +1,242 @@
+// Package client is the Go client of the API. The command line and the tests
+// use it and nothing else to reach a service.
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"mime/multipart"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"fado/internal/core/problem"
+	"fado/internal/wire"
+)
+
+// Client reaches one service.
+type Client struct {
+	base  string
+	token string
+	http  *http.Client
+}
+
+// New makes a client for a service at base; token may be empty before sign-in.
+func New(base, token string) *Client {
+	return &Client{base: strings.TrimRight(base, "/"), token: token, http: &http.Client{Timeout: 60 * time.Second}}
+}
+
+// Base is the service's address.
+func (c *Client) Base() string { return c.base }
+
+// Error is a problem that the service answered with.
+type Error struct{ wire.Problem }
+
+// Error gives what happened.
+func (e *Error) Error() string { return e.Title }
+
+// Unwrap gives the problem in the form that is shown to people.
+func (e *Error) Unwrap() error {
+	kind := problem.Kind(strings.TrimPrefix(e.Type, "urn:fado:problem:"))
+	return &problem.Problem{Kind: kind, What: e.Title, Cause: e.Detail, Next: e.Next, Fields: e.Fields}
+}
+
+// Do sends a request with a JSON body (nil for none) and reads the answer into
+// out (nil for none). Headers come in pairs.
+func (c *Client) Do(ctx context.Context, method, path string, in, out any, headers ...string) error {
+	var body io.Reader
+	if in != nil {
+		b, err := json.Marshal(in)
+		if err != nil {
+			return fmt.Errorf("encode the request: %w", err)
+		}
+		body = bytes.NewReader(b)
+		headers = append(headers, "Content-Type", "application/json")
+	}
+	resp, err := c.send(ctx, c.http, method, path, body, headers...)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	if out == nil {
+		_, err = io.Copy(io.Discard, resp.Body)
+		return err
+	}
+	if err := json.NewDecoder(resp.Body).Decode(out); err != nil {
+		return fmt.Errorf("read the answer to %s %s: %w", method, path, err)
+	}
+	return nil
+}
+
+func (c *Client) send(ctx context.Context, h *http.Client, method, path string, body io.Reader, headers ...string) (*http.Response, error) {
+	req, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
+	if err != nil {
+		return nil, problem.New(problem.BadInput, fmt.Sprintf("%q is no address of a service.", c.base), "The address is misspelt.", "Give one such as http://127.0.0.1:8420 with --server.").Because(err)
+	}
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	for i := 0; i+1 < len(headers); i += 2 {
+		req.Header.Set(headers[i], headers[i+1])
+	}
+	resp, err := h.Do(req)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, problem.New(problem.Unavailable, fmt.Sprintf("No Fado answers at %s.", c.base), "The service is not running, or listens elsewhere.", "Start it with «fado serve», or name its address with --server.").Because(err)
+	}
+	if resp.StatusCode < 400 {
+		return resp, nil
+	}
+	defer resp.Body.Close()
+	e := &Error{}
+	b, _ := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
+	if json.Unmarshal(b, &e.Problem) != nil || e.Title == "" {
+		e.Title, e.Status = fmt.Sprintf("%s %s was answered with %s.", method, path, resp.Status), resp.StatusCode
+	}
+	return nil, e
+}
+
+// Get reads one object.
+func Get[T any](ctx context.Context, c *Client, path string) (T, error) {
+	var out T
+	return out, c.Do(ctx, http.MethodGet, path, nil, &out)
+}
+
+// Post sends an object and reads the answer.
+func Post[T any](ctx context.Context, c *Client, path string, in any) (T, error) {
+	var out T
+	return out, c.Do(ctx, http.MethodPost, path, in, &out)
+}
+
+// Path joins parts to a path of the API, each escaped.
+func Path(parts ...string) string {
+	for i, p := range parts {
+		parts[i] = url.PathEscape(p)
+	}
+	return "/api/v1/" + strings.Join(parts, "/")
+}
+
+// Query appends query parameters; empty values are left out.
+func Query(path string, pairs ...string) string {
+	q := url.Values{}
+	for i := 0; i+1 < len(pairs); i += 2 {
+		if pairs[i+1] != "" {
+			q.Set(pairs[i], pairs[i+1])
+		}
+	}
+	if len(q) == 0 {
+		return path
+	}
+	return path + "?" + q.Encode()
+}
+
+// AddImage uploads an image. size is that of file, for progress.
+func (c *Client) AddImage(ctx context.Context, file io.Reader, facts wire.ImageFacts) (wire.Image, error) {
+	read, write := io.Pipe()
+	form := multipart.NewWriter(write)
+	go func() {
+		err := func() error {
+			b, err := json.Marshal(facts)
+			if err != nil {
+				return err
+			}
+			if err := form.WriteField("facts", string(b)); err != nil {
+				return err
+			}
+			part, err := form.CreateFormFile("file", "image.bin")
+			if err != nil {
+				return err
+			}
+			if _, err := io.Copy(part, file); err != nil {
+				return err
+			}
+			return form.Close()
+		}()
+		_ = write.CloseWithError(err)
+	}()
+	defer read.Close() // ends the writer when the service refuses early
+	var img wire.Image
+	resp, err := c.send(ctx, &http.Client{Timeout: 10 * time.Minute}, http.MethodPost, "/api/v1/images", read, "Content-Type", form.FormDataContentType())
+	if err != nil {
+		return img, err
+	}
+	defer resp.Body.Close()
+	return img, json.NewDecoder(resp.Body).Decode(&img)
+}
+
+// Backup streams a sealed backup to w.
+func (c *Client) Backup(ctx context.Context, passphrase string, w io.Writer) (int64, error) {
+	b, err := json.Marshal(map[string]string{"passphrase": passphrase})
+	if err != nil {
+		return 0, err
+	}
+	resp, err := c.send(ctx, &http.Client{}, http.MethodPost, "/api/v1/backup", bytes.NewReader(b), "Content-Type", "application/json")
+	if err != nil {
+		return 0, err
+	}
+	defer resp.Body.Close()
+	return io.Copy(w, resp.Body)
+}
+
+// Changes follows the live stream and calls each for every change, and with an
+// empty change when everything has to be read again. It comes back by itself
+// after an interruption, until ctx ends or each returns false.
+func (c *Client) Changes(ctx context.Context, each func(wire.Change) bool) error {
+	last := ""
+	for {
+		err := c.follow(ctx, &last, each)
+		if err == nil || ctx.Err() != nil {
+			return ctx.Err()
+		}
+		var refused *Error
+		if errors.As(err, &refused) && refused.Status < 500 {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+func (c *Client) follow(ctx context.Context, last *string, each func(wire.Change) bool) error {
+	resp, err := c.send(ctx, &http.Client{}, http.MethodGet, "/api/v1/stream", nil, "Last-Event-ID", *last, "Accept", "text/event-stream")
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	lines := bufio.NewScanner(resp.Body)
+	event := ""
+	for lines.Scan() {
+		key, value, _ := strings.Cut(lines.Text(), ": ")
+		switch key {
+		case "id":
+			*last = value
+		case "event":
+			event = value
+		case "data":
+			var change wire.Change
+			if event == "change" {
+				if err := json.Unmarshal([]byte(value), &change); err != nil {
+					continue
+				}
+			}
+			if !each(change) {
+				return nil
+			}
+		}
+	}
+	if err := lines.Err(); err != nil {
+		return err
+	}
+	return io.ErrUnexpectedEOF
+}

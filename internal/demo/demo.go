@@ -1,0 +1,323 @@
+// Package demo runs Fado beside a simulated site and loads the demo scenario,
+// through the API as a person would. It uses the service from outside only and
+// reaches into neither side.
+package demo
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strconv"
+	"sync"
+	"time"
+
+	"github.com/goccy/go-yaml"
+
+	demodata "fado/demo"
+	"fado/dialects"
+	"fado/internal/client"
+	"fado/internal/clock"
+	"fado/internal/core/inventory"
+	"fado/internal/service"
+	"fado/internal/sim"
+	"fado/internal/wire"
+)
+
+// Options says how a demo is run.
+type Options struct {
+	Version                   string
+	Listen, Broker, Site, Hub string // addresses; port 0 takes a free one
+	Data                      string // "" makes a temporary folder and removes it
+	Scale                     float64
+	Console                   fs.FS
+	Log                       *slog.Logger
+}
+
+// Demo is a running demo.
+type Demo struct {
+	URL, HubURL, SiteURL string
+	Person, Password     string
+	Token                string
+	Client               *client.Client
+	Scenario             Scenario
+
+	running *service.Running
+	site    *sim.Site
+	remove  string
+	once    sync.Once
+}
+
+// Scenario is the demo's data.
+type Scenario struct {
+	Sites []struct {
+		Key, Name, Zone, Network string
+		Rooms                    []string
+		Devices                  []struct {
+			Name, Room, Model string
+			Tags              []string
+			HardwareID        string `yaml:"hardware_id"`
+		}
+	}
+	Spare []struct {
+		Model      string
+		HardwareID string `yaml:"hardware_id"`
+	}
+	Firmware []Firmware
+}
+
+// Firmware is what the units of a model run, and should.
+type Firmware struct {
+	Model    string
+	OutOfBox string `yaml:"out_of_box"`
+	Intended string
+	SizeKiB  int `yaml:"size_kib"`
+	Notes    string
+}
+
+// Image builds the image of the intended version.
+func (f Firmware) Image() []byte {
+	return sim.BuildImage(sim.ImageHeader{Firmware: f.Model, Version: f.Intended, Chip: "x1", Starts: true}, f.SizeKiB<<10)
+}
+
+// SetUpCode is the key that is printed on a demo unit.
+func SetUpCode(hardwareID string) string { return "olival-" + hardwareID[len(hardwareID)-2:] + "-azeite" }
+
+// Passphrase is that of a demo site's network.
+func Passphrase(site string) string { return "azeite virgem " + site + " 1894" }
+
+// Load reads the scenario and the models that ship.
+func Load() (Scenario, map[string]inventory.Model, error) {
+	var s Scenario
+	b, err := fs.ReadFile(demodata.Files, "scenario.yaml")
+	if err != nil {
+		return s, nil, err
+	}
+	if err := yaml.UnmarshalWithOptions(b, &s, yaml.Strict()); err != nil {
+		return s, nil, fmt.Errorf("read the scenario: %w", err)
+	}
+	models := map[string]inventory.Model{}
+	names, err := fs.Glob(demodata.Files, "models/*.yaml")
+	if err != nil {
+		return s, nil, err
+	}
+	for _, n := range names {
+		b, err := fs.ReadFile(demodata.Files, n)
+		if err != nil {
+			return s, nil, err
+		}
+		m, err := inventory.ParseModel(b)
+		if err != nil {
+			return s, nil, fmt.Errorf("read %s: %w", n, err)
+		}
+		models[m.Name] = m
+	}
+	return s, models, nil
+}
+
+// Spec is the simulated site of a scenario: every unit that speaks «direct» is
+// in set-up mode, fresh out of its box.
+func Spec(s Scenario, models map[string]inventory.Model, hubs ...sim.HubSpec) sim.Spec {
+	spec := sim.Spec{Hubs: hubs}
+	versions := map[string]string{}
+	for _, f := range s.Firmware {
+		versions[f.Model] = f.OutOfBox
+	}
+	add := func(model, hw string) {
+		m := models[model]
+		if m.Dialect != "direct" {
+			return
+		}
+		u := sim.UnitSpec{HardwareID: hw, Model: model, Firmware: m.Firmware, Version: versions[model], Chip: m.Chip, FlashKiB: m.FlashKiB,
+			SetUpCode: SetUpCode(hw), BootSeconds: float64(m.BootSeconds), Signal: -48 - len(spec.Units)*3}
+		for i, c := range m.Capabilities {
+			u.Capabilities = append(u.Capabilities, sim.CapabilitySpec{Name: c.Name, Kind: string(c.Kind), Value: float64((i*37 + 21) % 70), Swing: 2})
+			if c.Kind == inventory.Switch {
+				u.Capabilities[i].Value = 0
+			}
+		}
+		spec.Units = append(spec.Units, u)
+	}
+	for _, site := range s.Sites {
+		spec.Networks = append(spec.Networks, sim.Network{SSID: site.Network, Passphrase: Passphrase(site.Key), Signal: -55})
+		for _, d := range site.Devices {
+			add(d.Model, d.HardwareID)
+		}
+	}
+	for _, x := range s.Spare {
+		add(x.Model, x.HardwareID)
+	}
+	return spec
+}
+
+func free(addr string) (string, error) {
+	host, port, err := net.SplitHostPort(addr)
+	if err != nil || port != "0" {
+		return addr, err
+	}
+	l, err := net.Listen("tcp", net.JoinHostPort(host, "0"))
+	if err != nil {
+		return "", err
+	}
+	defer l.Close()
+	return l.Addr().String(), nil
+}
+
+func random(n int) string {
+	b := make([]byte, n)
+	_, _ = rand.Read(b)
+	return hex.EncodeToString(b)
+}
+
+// Start starts both sides and loads the scenario.
+func Start(ctx context.Context, o Options) (d *Demo, err error) {
+	d = &Demo{Person: "marta", Password: "lagar-" + random(4) + "-" + random(3)}
+	defer func() {
+		if err != nil {
+			d.Stop()
+		}
+	}()
+	if o.Data == "" {
+		if o.Data, err = os.MkdirTemp("", "fado-demo-"); err != nil {
+			return d, err
+		}
+		d.remove = o.Data
+		o.Data = filepath.Join(o.Data, "data")
+	}
+	var models map[string]inventory.Model
+	if d.Scenario, models, err = Load(); err != nil {
+		return d, err
+	}
+	if o.Broker, err = free(o.Broker); err != nil {
+		return d, err
+	}
+	clk, begun := clock.Wall(), time.Now()
+	if o.Scale > 1 {
+		clk = clock.Scaled(o.Scale, begun)
+	}
+	hub := sim.HubSpec{Name: "Lagar hub", Listen: o.Hub, Token: random(16), Broker: o.Broker, Account: "hub-lagar", Password: random(16)}
+	if d.site, err = sim.Start(Spec(d.Scenario, models, hub), o.Site, clk, o.Log.With("side", "simulated site")); err != nil {
+		return d, err
+	}
+	d.SiteURL, d.HubURL = d.site.Address(), d.site.HubAddress(0)
+	conf := service.Defaults()
+	conf.Data, conf.Listen, conf.Broker.Listen = o.Data, o.Listen, o.Broker
+	conf.Radio = service.Radio{Kind: "stand-in", At: d.SiteURL}
+	if o.Scale > 1 {
+		conf.Time = service.Time{Scale: o.Scale, Start: begun.Format(time.RFC3339Nano)}
+	}
+	if d.running, err = service.Start(ctx, conf, o.Version, o.Console, o.Log); err != nil {
+		return d, err
+	}
+	d.URL = d.running.URL
+	if d.running.FirstLink == "" {
+		return d, fmt.Errorf("the data folder %s is in use already; a demo wants a fresh one", o.Data)
+	}
+	anyone := client.New(d.URL, "")
+	if err = anyone.Do(ctx, http.MethodPost, "/api/v1/first-account", wire.FirstAccount{Link: d.running.FirstLink, Name: d.Person, Password: d.Password}, nil); err != nil {
+		return d, err
+	}
+	t, err := client.Post[wire.Token](ctx, anyone, "/api/v1/tokens", map[string]any{"name": "demo", "account": wire.Account{Name: d.Person, Password: d.Password}})
+	if err != nil {
+		return d, err
+	}
+	d.Token, d.Client = t.Text, client.New(d.URL, t.Text)
+	return d, d.fill(ctx, o.Broker, hub)
+}
+
+// Stop ends both sides and removes what is temporary.
+func (d *Demo) Stop() {
+	d.once.Do(func() {
+		if d.running != nil {
+			d.running.Stop()
+		}
+		if d.site != nil {
+			d.site.Stop()
+		}
+		if d.remove != "" {
+			_ = os.RemoveAll(d.remove)
+		}
+	})
+}
+
+// fill loads the scenario through the API.
+func (d *Demo) fill(ctx context.Context, brokerAt string, hub sim.HubSpec) error {
+	c := d.Client
+	put := func(path, text string) error {
+		return c.Do(ctx, http.MethodPut, path, wire.FileText{File: text}, nil)
+	}
+	direct, err := fs.ReadFile(dialects.Files, "direct.yaml")
+	if err != nil {
+		return err
+	}
+	if err := put("/api/v1/dialects", string(direct)); err != nil {
+		return fmt.Errorf("load the dialect: %w", err)
+	}
+	names, err := fs.Glob(demodata.Files, "models/*.yaml")
+	if err != nil {
+		return err
+	}
+	for _, n := range names {
+		b, err := fs.ReadFile(demodata.Files, n)
+		if err != nil {
+			return err
+		}
+		if err := put("/api/v1/models", string(b)); err != nil {
+			return fmt.Errorf("load %s: %w", n, err)
+		}
+	}
+	host, port, err := net.SplitHostPort(brokerAt)
+	if err != nil {
+		return err
+	}
+	portNumber, err := strconv.Atoi(port)
+	if err != nil {
+		return err
+	}
+	post := func(path string, in any) error { return c.Do(ctx, http.MethodPost, path, in, nil) }
+	if err := post("/api/v1/brokers", wire.BrokerEdit{Name: new("embedded"), Host: &host, Port: &portNumber}); err != nil {
+		return fmt.Errorf("add the broker: %w", err)
+	}
+	if err := post("/api/v1/hubs", wire.HubEdit{Name: &hub.Name, Directory: &d.HubURL, Token: &hub.Token, Account: &hub.Account, Password: &hub.Password}); err != nil {
+		return fmt.Errorf("add the hub: %w", err)
+	}
+	for _, s := range d.Scenario.Sites {
+		if err := post("/api/v1/sites", wire.SiteEdit{Key: &s.Key, Name: &s.Name, Zone: &s.Zone, Broker: new("embedded"), Hub: &hub.Name, DownloadAddress: &d.URL}); err != nil {
+			return fmt.Errorf("add the site %s: %w", s.Name, err)
+		}
+		if err := post(client.Path("sites", s.Key, "networks"), wire.NetworkEdit{SSID: &s.Network, Passphrase: new(Passphrase(s.Key))}); err != nil {
+			return fmt.Errorf("add the network: %w", err)
+		}
+		if err := post(client.Path("sites", s.Key, "download-address", "proof"), nil); err != nil {
+			return fmt.Errorf("confirm the download address: %w", err)
+		}
+		for _, r := range s.Rooms {
+			if err := post(client.Path("sites", s.Key, "rooms"), map[string]string{"name": r}); err != nil {
+				return fmt.Errorf("add the room %s: %w", r, err)
+			}
+		}
+		for _, x := range s.Devices {
+			if err := post(client.Path("sites", s.Key, "devices"), wire.DeviceEdit{Name: &x.Name, Room: &x.Room, Model: &x.Model, Tags: &x.Tags, HardwareID: &x.HardwareID, SetUpCode: new(SetUpCode(x.HardwareID))}); err != nil {
+				return fmt.Errorf("add the device %s: %w", x.Name, err)
+			}
+		}
+		for _, f := range d.Scenario.Firmware {
+			if err := c.Do(ctx, http.MethodPut, "/api/v1/goals", wire.Goal{Site: s.Key, Model: f.Model, Version: f.Intended}, nil); err != nil {
+				return fmt.Errorf("intend firmware: %w", err)
+			}
+		}
+	}
+	for _, f := range d.Scenario.Firmware {
+		if _, err := c.AddImage(ctx, bytes.NewReader(f.Image()), wire.ImageFacts{Firmware: f.Model, Version: f.Intended, Models: []string{f.Model}, Chip: "x1", Notes: f.Notes}); err != nil {
+			return fmt.Errorf("add the image %s %s: %w", f.Model, f.Intended, err)
+		}
+	}
+	return post("/api/v1/sightings/scan", nil)
+}

@@ -1,0 +1,554 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"fado/internal/core/inventory"
+	"fado/internal/core/naming"
+	"fado/internal/core/problem"
+	"fado/internal/core/secret"
+	"fado/internal/core/version"
+	"fado/internal/store"
+)
+
+// DeviceEdit is what a person says of a device. A nil field is not changed; on
+// creation it is made by the site's scheme, or empty.
+type DeviceEdit struct {
+	Name, Room, Model, HardwareID *string
+	Hostname, Topic, Label        *string
+	Tags                          *[]string
+	SetUpCode                     *secret.Secret
+	IfVersion                     int64 // 0: any
+}
+
+var tagRule = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{N} _.-]{0,31}$`)
+
+// FindDevice finds a device by id, or by hostname or hardware id when that is
+// unambiguous.
+func (e *Engine) FindDevice(ctx context.Context, ref string) (store.Device, error) {
+	tx := e.Store.Read(ctx)
+	d, err := store.One[store.Device](tx, "id = ?", ref)
+	if err == nil {
+		return d, nil
+	}
+	hw := ref
+	if h, err := inventory.ParseHardwareID(ref); err == nil {
+		hw = string(h)
+	}
+	list, err := store.Some[store.Device](tx, 2, "id", "hostname = ? OR hardware_id = ? OR topic = ?", ref, hw, ref)
+	if err != nil {
+		return d, err
+	}
+	switch len(list) {
+	case 0:
+		return d, notFound("device", ref)
+	case 1:
+		return list[0], nil
+	}
+	return d, problem.New(problem.Conflict, fmt.Sprintf("%q names several devices.", ref), "Hostnames are unique within a site, not between sites.", "Use the device's id or topic.")
+}
+
+// ProposeNames returns what the site's scheme calls a new device.
+func (e *Engine) ProposeNames(tx *store.Tx, site store.Site, facts naming.Facts, except string) (naming.Names, error) {
+	scheme := naming.Scheme{Hostname: site.SchemeHostname, Topic: site.SchemeTopic, Label: site.SchemeLabel}
+	facts.Site = site.Key
+	return naming.Propose(scheme, facts, e.taken(tx, site, except))
+}
+
+func (e *Engine) taken(tx *store.Tx, site store.Site, except string) naming.Taken {
+	broker := ""
+	if site.BrokerID != nil {
+		broker = *site.BrokerID
+	}
+	return naming.Taken{
+		Hostname: func(h string) bool {
+			n, _ := store.Count[store.Device](tx, "site_id = ? AND hostname = ? AND id <> ?", site.ID, h, except)
+			return n > 0
+		},
+		Topic: func(t string) bool { return e.topicHolder(tx, broker, t, except) != "" },
+	}
+}
+
+// topicHolder names the device whose topic is t, or lies above or below it.
+func (e *Engine) topicHolder(tx *store.Tx, brokerID, t, except string) string {
+	candidates := []string{t}
+	for i, r := range t {
+		if r == '/' {
+			candidates = append(candidates, t[:i])
+		}
+	}
+	d, err := store.One[store.Device](tx, "broker_id = ? AND id <> ? AND (topic IN ? OR (topic > ? AND topic < ?))", brokerID, except, candidates, t+"/", t+"0")
+	if err != nil {
+		return ""
+	}
+	return d.Name
+}
+
+// CreateDevice adds a device. Names that are not given come from the site's
+// scheme; those that are given are judged, and refused with one that passes.
+func (e *Engine) CreateDevice(ctx context.Context, actor, siteRef string, edit DeviceEdit) (store.Device, error) {
+	var d store.Device
+	err := e.Store.Write(ctx, func(tx *store.Tx) error {
+		site, err := findSite(tx, siteRef)
+		if err != nil {
+			return err
+		}
+		d = store.Device{ID: store.NewID(), SiteID: site.ID, Stage: string(inventory.Listed), Presence: string(inventory.Unseen),
+			Standing: string(version.Unknown), Tags: ",", CreatedAt: e.Clock.Now()}
+		if site.BrokerID != nil {
+			d.BrokerID = *site.BrokerID
+		}
+		if err := e.applyEdit(tx, site, &d, edit); err != nil {
+			return err
+		}
+		if err := store.Create(tx, &d); err != nil {
+			return err
+		}
+		if _, err := store.NextRevision(tx, d.CreatedAt, actor, "device "+d.ID); err != nil {
+			return err
+		}
+		if err := e.refresh(tx, d.ID); err != nil {
+			return err
+		}
+		e.Changes.Mark("device", d.ID)
+		return e.event(tx, store.Event{Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, Kind: "device", Text: fmt.Sprintf("%s was added as %s, topic %s.", d.Name, d.Hostname, d.Topic)})
+	})
+	if err == nil {
+		err = e.ingest.load()
+	}
+	return d, err
+}
+
+// EditDevice changes a device. A device in service keeps its topic and
+// hostname until it is handed new ones by a task.
+func (e *Engine) EditDevice(ctx context.Context, actor, ref string, edit DeviceEdit) (store.Device, error) {
+	d, err := e.FindDevice(ctx, ref)
+	if err != nil {
+		return d, err
+	}
+	err = e.Store.Write(ctx, func(tx *store.Tx) error {
+		if d, err = store.One[store.Device](tx, "id = ?", d.ID); err != nil {
+			return notFound("device", ref)
+		}
+		if edit.IfVersion != 0 && edit.IfVersion != d.Version {
+			return stale("device", d.Name)
+		}
+		if lease, err := store.One[store.Lease](tx, "device_id = ?", d.ID); err == nil && (edit.Topic != nil || edit.HardwareID != nil || edit.Model != nil || edit.SetUpCode != nil) {
+			return held(d.Name, lease.TaskID)
+		}
+		if inventory.Stage(d.Stage).AtLeast(inventory.Joined) && (edit.Topic != nil && *edit.Topic != d.Topic || edit.Hostname != nil && *edit.Hostname != d.Hostname) {
+			return problem.New(problem.Conflict, fmt.Sprintf("%s is in service, so its hostname and topic cannot be changed here.", d.Name),
+				"A rename has to reach unit, broker account and hub together.", "Bring the unit into set-up mode, reset the device to «listed» with «fado device reset», then change its names.")
+		}
+		site, err := findSite(tx, d.SiteID)
+		if err != nil {
+			return err
+		}
+		before := d
+		if err := e.applyEdit(tx, site, &d, edit); err != nil {
+			return err
+		}
+		if err := store.Save(tx, &d); err != nil {
+			return err
+		}
+		if _, err := store.NextRevision(tx, e.Clock.Now(), actor, "device "+d.ID); err != nil {
+			return err
+		}
+		if err := e.refresh(tx, d.ID); err != nil {
+			return err
+		}
+		e.Changes.Mark("device", d.ID)
+		return e.event(tx, store.Event{Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, Kind: "device", Text: fmt.Sprintf("%s was changed: %s.", before.Name, changed(before, d))})
+	})
+	if err == nil {
+		err = e.ingest.load()
+	}
+	return d, err
+}
+
+func changed(a, b store.Device) string {
+	var out []string
+	for _, c := range []struct{ what, from, to string }{
+		{"name", a.Name, b.Name}, {"model", a.Model, b.Model}, {"hardware id", a.HardwareID, b.HardwareID}, {"hostname", a.Hostname, b.Hostname},
+		{"topic", a.Topic, b.Topic}, {"label", a.Label, b.Label}, {"tags", a.Tags, b.Tags},
+	} {
+		if c.from != c.to {
+			out = append(out, fmt.Sprintf("%s from «%s» to «%s»", c.what, strings.Trim(c.from, ","), strings.Trim(c.to, ",")))
+		}
+	}
+	if a.RoomID == nil && b.RoomID != nil || a.RoomID != nil && b.RoomID != nil && *a.RoomID != *b.RoomID {
+		out = append(out, "room")
+	}
+	if string(a.SetUpCode) != string(b.SetUpCode) {
+		out = append(out, "set-up code")
+	}
+	if len(out) == 0 {
+		return "nothing"
+	}
+	return strings.Join(out, ", ")
+}
+
+// applyEdit judges an edit as a whole; nothing is changed unless all of it
+// holds.
+func (e *Engine) applyEdit(tx *store.Tx, site store.Site, d *store.Device, edit DeviceEdit) error {
+	var f problem.Fields
+	next := *d
+	room := ""
+	if edit.Name != nil {
+		next.Name = strings.TrimSpace(*edit.Name)
+	}
+	if rule, passes := naming.CheckLabel(next.Name); rule != "" {
+		f.Add("name", rule, passes)
+	}
+	if edit.Model != nil {
+		next.Model = *edit.Model
+	}
+	model, known := e.Model(next.Model)
+	if !known {
+		names := []string{}
+		for _, m := range e.Models() {
+			names = append(names, m.Name)
+		}
+		f.Add("model", fmt.Sprintf("there is no model %q; there are %s", next.Model, strings.Join(names, ", ")), firstOf(names))
+	}
+	if edit.Room != nil && *edit.Room != "" {
+		r, err := store.One[store.Room](tx, "site_id = ? AND (id = ? OR name = ?)", site.ID, *edit.Room, *edit.Room)
+		switch {
+		case errors.Is(err, store.ErrNone):
+			rooms, _ := store.All[store.Room](tx, "name", "site_id = ?", site.ID)
+			names := []string{}
+			for _, x := range rooms {
+				names = append(names, x.Name)
+			}
+			f.Add("room", fmt.Sprintf("%s has no room %q; it has %s", site.Name, *edit.Room, strings.Join(names, ", ")), firstOf(names))
+		case err != nil:
+			return err
+		default:
+			next.RoomID, room = &r.ID, r.Name
+		}
+	} else if edit.Room != nil {
+		next.RoomID = nil
+	} else if next.RoomID != nil {
+		if r, err := store.One[store.Room](tx, "id = ?", *next.RoomID); err == nil {
+			room = r.Name
+		}
+	}
+	if edit.HardwareID != nil {
+		next.HardwareID = ""
+		if *edit.HardwareID != "" {
+			h, err := inventory.ParseHardwareID(*edit.HardwareID)
+			if err != nil {
+				f.Add("hardware_id", err.Error(), "02:5A:11:00:00:07")
+			} else if other, err := store.One[store.Device](tx, "hardware_id = ? AND id <> ? AND stage <> 'retired'", string(h), d.ID); err == nil {
+				f.Add("hardware_id", fmt.Sprintf("%s is the hardware id of %s", h, other.Name), "")
+			} else {
+				next.HardwareID = string(h)
+			}
+		}
+	}
+	if edit.Tags != nil {
+		next.Tags = ","
+		for _, t := range *edit.Tags {
+			if !tagRule.MatchString(t) {
+				f.Add("tags", fmt.Sprintf("%q: letters, digits, space, dot, hyphen and underscore, at most 32", t), "irrigation")
+			}
+			next.Tags += t + ","
+		}
+	}
+	taken := e.taken(tx, site, d.ID)
+	if known {
+		proposed, err := e.ProposeNames(tx, site, naming.Facts{Room: room, Kind: model.Kind, Name: next.Name, HardwareID: next.HardwareID}, d.ID)
+		if err != nil && (edit.Hostname == nil || edit.Topic == nil) && next.Hostname == "" {
+			f.Add("name", err.Error(), "")
+		}
+		if next.Hostname == "" {
+			next.Hostname, next.Topic, next.Label = proposed.Hostname, proposed.Topic, proposed.Label
+		}
+	}
+	if edit.Hostname != nil && *edit.Hostname != "" {
+		next.Hostname = *edit.Hostname
+		if rule, passes := naming.CheckHostname(next.Hostname); rule != "" {
+			f.Add("hostname", rule, naming.Free(passes, taken.Hostname))
+		} else if taken.Hostname(next.Hostname) {
+			f.Add("hostname", fmt.Sprintf("%q is taken at %s", next.Hostname, site.Name), naming.Free(next.Hostname, taken.Hostname))
+		}
+	}
+	if edit.Topic != nil && *edit.Topic != "" {
+		next.Topic = *edit.Topic
+		if rule, passes := naming.CheckTopic(next.Topic); rule != "" {
+			f.Add("topic", rule, naming.Free(passes, taken.Topic))
+		} else if holder := e.topicHolder(tx, next.BrokerID, next.Topic, d.ID); holder != "" {
+			f.Add("topic", fmt.Sprintf("%q is the topic of %s, or lies above or below it", next.Topic, holder), naming.Free(next.Topic, taken.Topic))
+		}
+	}
+	if edit.Label != nil && *edit.Label != "" {
+		next.Label = *edit.Label
+		if rule, passes := naming.CheckLabel(next.Label); rule != "" {
+			f.Add("label", rule, passes)
+		}
+	}
+	if edit.SetUpCode != nil {
+		if n := len(edit.SetUpCode.Expose()); n != 0 && (n < 8 || n > 63) {
+			f.Add("set_up_code", "8 to 63 characters, as printed on the unit", "")
+		}
+		next.SetUpCode = e.seal("set-up code", d.ID, *edit.SetUpCode)
+	}
+	if len(f) > 0 {
+		return f.Err("The device was not saved.")
+	}
+	next.Search = search(next, room)
+	next.Version++
+	next.UpdatedAt = e.Clock.Now()
+	*d = next
+	return nil
+}
+
+func search(d store.Device, room string) string {
+	return strings.ReplaceAll(naming.FoldSearch(strings.Join([]string{d.Name, room, d.Label, d.Hostname, d.Topic, d.Model, strings.ReplaceAll(d.Tags, ",", " "), d.HardwareID, strings.ReplaceAll(d.HardwareID, ":", "")}, " ")), "\n", " ")
+}
+
+func firstOf(s []string) string {
+	if len(s) == 0 {
+		return ""
+	}
+	return s[0]
+}
+
+func stale(what, name string) error {
+	return problem.New(problem.Stale, fmt.Sprintf("The %s %s was changed by somebody else in the meantime.", what, name), "Two people edited it at once.", "Read it again, then repeat the change.")
+}
+
+func held(name, task string) error {
+	return problem.New(problem.Conflict, fmt.Sprintf("%s is held by the task %s.", name, task), "A task is under way on this device.", "Wait for it, or cancel it with «fado task cancel "+task+"».")
+}
+
+func findSite(tx *store.Tx, ref string) (store.Site, error) {
+	s, err := store.One[store.Site](tx, "id = ? OR key = ?", ref, ref)
+	if errors.Is(err, store.ErrNone) {
+		return s, notFound("site", ref)
+	}
+	return s, err
+}
+
+// FindSite finds a site by id or key.
+func (e *Engine) FindSite(ctx context.Context, ref string) (store.Site, error) {
+	return findSite(e.Store.Read(ctx), ref)
+}
+
+// RemoveDevice removes a device that was never in service.
+func (e *Engine) RemoveDevice(ctx context.Context, actor, ref string) error {
+	d, err := e.FindDevice(ctx, ref)
+	if err != nil {
+		return err
+	}
+	err = e.Store.Write(ctx, func(tx *store.Tx) error {
+		if d, err = store.One[store.Device](tx, "id = ?", d.ID); err != nil {
+			return notFound("device", ref)
+		}
+		if lease, err := store.One[store.Lease](tx, "device_id = ?", d.ID); err == nil {
+			return held(d.Name, lease.TaskID)
+		}
+		if d.Stage != string(inventory.Listed) {
+			return problem.New(problem.Conflict, fmt.Sprintf("%s has been in service and is not removed.", d.Name), "Its history and its place in the hub hang on it.",
+				"Reset it to «listed» with «fado device reset» first, if it really is to go.")
+		}
+		if _, err := store.Delete[store.Device](tx, "id = ?", d.ID); err != nil {
+			return err
+		}
+		e.Changes.Mark("device", d.ID)
+		return e.event(tx, store.Event{Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, Kind: "device", Text: fmt.Sprintf("%s was removed from the list.", d.Name)})
+	})
+	if err == nil {
+		err = e.ingest.load()
+	}
+	return err
+}
+
+// ResetDevice takes a device back to «listed»: its thing leaves the hub, its
+// accounts are revoked and what it left on the broker is cleared.
+func (e *Engine) ResetDevice(ctx context.Context, actor, ref string) (store.Device, error) {
+	d, err := e.FindDevice(ctx, ref)
+	if err != nil {
+		return d, err
+	}
+	err = e.Store.Write(ctx, func(tx *store.Tx) error {
+		if d, err = store.One[store.Device](tx, "id = ?", d.ID); err != nil {
+			return notFound("device", ref)
+		}
+		if lease, err := store.One[store.Lease](tx, "device_id = ?", d.ID); err == nil {
+			return held(d.Name, lease.TaskID)
+		}
+		at := e.Clock.Now()
+		if d.Stage == string(inventory.Adopted) {
+			if err := e.enqueueThing(tx, d); err != nil {
+				return err
+			}
+		}
+		if d.UnitID != nil {
+			if _, err := store.Change[store.Tenure](tx, map[string]any{"until": at}, "device_id = ? AND until IS NULL", d.ID); err != nil {
+				return err
+			}
+		}
+		if _, err := store.Change[store.Account](tx, map[string]any{"revoked_at": at, "sealed": nil}, "device_id = ? AND revoked_at IS NULL", d.ID); err != nil {
+			return err
+		}
+		for _, del := range []func() (int64, error){
+			func() (int64, error) { return store.Delete[store.Fact](tx, "device_id = ?", d.ID) },
+			func() (int64, error) { return store.Delete[store.Check](tx, "device_id = ?", d.ID) },
+		} {
+			if _, err := del(); err != nil {
+				return err
+			}
+		}
+		d.Stage, d.Presence, d.UnitID, d.Running, d.Digest, d.Firmware, d.Version = string(inventory.Listed), string(inventory.Unseen), nil, "", "", "", d.Version+1
+		if err := store.Save(tx, &d); err != nil {
+			return err
+		}
+		if err := e.refresh(tx, d.ID); err != nil {
+			return err
+		}
+		e.Changes.Mark("device", d.ID)
+		return e.event(tx, store.Event{Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, Kind: "device", Text: fmt.Sprintf("%s was reset to «listed»: accounts revoked, out of the hub.", d.Name)})
+	})
+	if err != nil {
+		return d, err
+	}
+	if err := e.loadAccounts(); err != nil {
+		return d, err
+	}
+	e.clearRetained(ctx, d)
+	return d, e.ingest.load()
+}
+
+// clearRetained takes away what the broker kept below a device's topic.
+func (e *Engine) clearRetained(ctx context.Context, d store.Device) {
+	var topics []string
+	_ = e.Store.Telemetry(ctx, func(tx *store.Tx) error {
+		list, err := store.All[store.Latest](tx, "topic", "device_id = ?", d.ID)
+		for _, l := range list {
+			topics = append(topics, d.Topic+l.Topic)
+		}
+		if err == nil {
+			_, err = store.Delete[store.Latest](tx, "device_id = ?", d.ID)
+		}
+		return err
+	})
+	for _, t := range topics {
+		if err := e.bus.Publish(ctx, t, nil, true); err != nil {
+			e.Log.Warn("a kept message could not be cleared", "topic", t, "error", err)
+		}
+	}
+}
+
+// refresh works out again how a device's firmware stands and whether it needs a
+// person.
+func (e *Engine) refresh(tx *store.Tx, id string) error {
+	d, err := store.One[store.Device](tx, "id = ?", id)
+	if err != nil {
+		return err
+	}
+	goal, err := e.goal(tx, d)
+	if err != nil {
+		return err
+	}
+	standing := string(version.Stand(d.Running, goal.Version))
+	attention := ""
+	last, err := store.Some[store.Task](tx, 1, "id DESC", "device_id = ?", d.ID)
+	if err != nil {
+		return err
+	}
+	drift, err := e.driftCount(tx, d)
+	if err != nil {
+		return err
+	}
+	failedChecks, err := store.Count[store.Check](tx, "device_id = ? AND holds = 0", d.ID)
+	if err != nil {
+		return err
+	}
+	switch {
+	case len(last) > 0 && last[0].Status == "failed":
+		attention = "failed"
+		if last[0].Outcome == "lost" {
+			attention = "lost"
+		}
+	case failedChecks > 0:
+		attention = "check"
+	case d.Presence == string(inventory.Offline) && inventory.Stage(d.Stage).AtLeast(inventory.Joined):
+		attention = "offline"
+	case drift > 0:
+		attention = "drift"
+	case standing == string(version.Behind):
+		attention = "behind"
+	}
+	if standing == d.Standing && attention == d.Attention {
+		return nil
+	}
+	_, err = store.Change[store.Device](tx, map[string]any{"standing": standing, "attention": attention}, "id = ?", d.ID)
+	e.Changes.Mark("device", d.ID)
+	return err
+}
+
+// goal is the intended firmware of a device: its own, or that of its model at
+// the site.
+func (e *Engine) goal(tx *store.Tx, d store.Device) (store.Goal, error) {
+	list, err := store.All[store.Goal](tx, "scope", "(scope = 'device' AND scope_id = ?) OR (scope = 'model' AND scope_id = ?)", d.ID, d.SiteID+"/"+d.Model)
+	if err != nil || len(list) == 0 {
+		return store.Goal{}, err
+	}
+	slices.SortFunc(list, func(a, b store.Goal) int { return strings.Compare(a.Scope, b.Scope) }) // device before model
+	return list[0], nil
+}
+
+// SetGoal says which firmware version is intended for a model at a site, or for
+// one device. An empty version takes the goal away.
+func (e *Engine) SetGoal(ctx context.Context, actor, siteRef, model, deviceRef, want string) error {
+	scope, scopeID, what, siteID, deviceID := "model", "", "", "", ""
+	if deviceRef != "" {
+		d, err := e.FindDevice(ctx, deviceRef)
+		if err != nil {
+			return err
+		}
+		scope, scopeID, what, siteID, deviceID = "device", d.ID, d.Name, d.SiteID, d.ID
+		model = d.Model
+	} else {
+		site, err := e.FindSite(ctx, siteRef)
+		if err != nil {
+			return err
+		}
+		if _, ok := e.Model(model); !ok {
+			return notFound("model", model)
+		}
+		scopeID, what, siteID = site.ID+"/"+model, fmt.Sprintf("%s at %s", model, site.Name), site.ID
+	}
+	return e.Store.Write(ctx, func(tx *store.Tx) error {
+		rev, err := store.NextRevision(tx, e.Clock.Now(), actor, "firmware of "+what)
+		if err != nil {
+			return err
+		}
+		text := fmt.Sprintf("Firmware %s is intended for %s.", want, what)
+		if want == "" {
+			text = fmt.Sprintf("No firmware is intended for %s any more.", what)
+			_, err = store.Delete[store.Goal](tx, "scope = ? AND scope_id = ?", scope, scopeID)
+		} else {
+			err = store.Save(tx, &store.Goal{Scope: scope, ScopeID: scopeID, Version: want, Actor: actor, At: e.Clock.Now(), Revision: rev})
+		}
+		if err != nil {
+			return err
+		}
+		list, err := store.All[store.Device](tx, "id", "model = ? AND site_id = ? AND (? = '' OR id = ?)", model, siteID, deviceID, deviceID)
+		if err != nil {
+			return err
+		}
+		for _, d := range list {
+			if err := e.refresh(tx, d.ID); err != nil {
+				return err
+			}
+		}
+		return e.event(tx, store.Event{Actor: actor, SiteID: siteID, DeviceID: deviceID, Kind: "firmware", Text: text})
+	})
+}

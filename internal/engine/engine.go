@@ -1,0 +1,221 @@
+// Package engine is what runs: it takes in what units say, keeps presence,
+// carries out the commands of tasks, and keeps hub and broker accounts in step
+// with the records. The rules it applies are in package core; it decides
+// nothing that could be decided there. It knows nothing of HTTP sessions or of
+// the command line.
+package engine
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"sync"
+	"time"
+
+	"fado/internal/broker"
+	"fado/internal/clock"
+	"fado/internal/core/problem"
+	"fado/internal/core/secret"
+	"fado/internal/reach"
+	"fado/internal/store"
+)
+
+// Engine is the running service below its API.
+type Engine struct {
+	Store    *store.Store
+	Clock    clock.Clock
+	Log      *slog.Logger
+	Changes  *Changes
+	bus      broker.Bus
+	embedded *broker.Embedded // nil with an external broker
+	radio    *reach.Radio     // nil without one
+	catalog  *catalog
+	ingest   *ingest
+	tasks    *tasks
+	checker  *http.Client
+	ctx      context.Context
+	stop     context.CancelFunc
+	work     sync.WaitGroup
+}
+
+// Parts is what an engine is made from.
+type Parts struct {
+	Store    *store.Store
+	Clock    clock.Clock
+	Log      *slog.Logger
+	Bus      broker.Bus
+	Embedded *broker.Embedded
+	Radio    *reach.Radio
+}
+
+// Start loads what is kept, takes up what was under way, and runs until Stop.
+func Start(p Parts) (*Engine, error) {
+	ctx, cancel := context.WithCancel(context.Background())
+	e := &Engine{Store: p.Store, Clock: p.Clock, Log: p.Log, Changes: NewChanges(), bus: p.Bus, embedded: p.Embedded, radio: p.Radio,
+		checker: &http.Client{Timeout: 5 * time.Second}, ctx: ctx, stop: cancel}
+	e.catalog = &catalog{}
+	e.ingest = newIngest(e)
+	e.tasks = newTasks(e)
+	for _, load := range []func() error{e.loadCatalog, e.loadAccounts, e.ingest.load} {
+		if err := load(); err != nil {
+			cancel()
+			return nil, err
+		}
+	}
+	e.work.Go(func() { e.Changes.run(ctx) })
+	e.work.Go(func() { e.ingest.run(ctx) })
+	if err := e.bus.Subscribe(ctx, "#", e.ingest.take); err != nil {
+		e.Stop()
+		return nil, fmt.Errorf("listen on the broker: %w", err)
+	}
+	if err := e.tasks.takeUp(); err != nil {
+		e.Stop()
+		return nil, err
+	}
+	e.work.Go(func() { e.scanLoop(ctx) })
+	e.work.Go(func() { e.outgoingLoop(ctx) })
+	e.work.Go(func() { e.presenceLoop(ctx) })
+	return e, nil
+}
+
+// Stop ends all work and waits for it. What was under way is taken up at the
+// next start.
+func (e *Engine) Stop() {
+	e.stop()
+	e.tasks.wait()
+	e.work.Wait()
+}
+
+// Ready reports whether the service can do its work, and why not.
+func (e *Engine) Ready(ctx context.Context) error {
+	if !e.bus.Connected() {
+		return fmt.Errorf("the broker is not connected")
+	}
+	_, err := store.Count[store.Site](e.Store.Read(ctx), "1 = 1")
+	return err
+}
+
+// HasRadio reports whether access points can be listed and joined.
+func (e *Engine) HasRadio() bool { return e.radio != nil }
+
+// Sessions counts the clients of the embedded broker.
+func (e *Engine) Sessions() int {
+	if e.embedded == nil {
+		return 0
+	}
+	return e.embedded.Sessions()
+}
+
+// log writes an event in a transaction and tells the live stream.
+func (e *Engine) event(tx *store.Tx, ev store.Event) error {
+	ev.At = e.Clock.Now()
+	e.Changes.Mark("event", "")
+	return store.Log(tx, ev)
+}
+
+// Record writes an event of its own.
+func (e *Engine) Record(ctx context.Context, ev store.Event) error {
+	return e.Store.Write(ctx, func(tx *store.Tx) error { return e.event(tx, ev) })
+}
+
+// Seal and Open keep secrets in the records; place binds a secret to where it
+// belongs.
+func (e *Engine) seal(place, id string, s secret.Secret) []byte {
+	return e.Store.Seal(place+"/"+id, s)
+}
+
+func (e *Engine) open(place, id string, sealed []byte) (secret.Secret, error) {
+	return e.Store.Open(place+"/"+id, sealed)
+}
+
+func notFound(what, name string) error {
+	return problem.New(problem.NotFound, fmt.Sprintf("There is no %s %q.", what, name), "It was misspelt or removed.", fmt.Sprintf("List what there is with «fado %s list».", what))
+}
+
+// Changes tells the live stream which objects changed: the latest change of
+// each object, at most four times a second.
+type Changes struct {
+	mu      sync.Mutex
+	pending map[Change]bool
+	ring    []Change
+	first   uint64 // sequence number of ring[0]
+	wake    map[chan struct{}]bool
+}
+
+// Change names an object that changed.
+type Change struct {
+	Kind string `json:"kind"`
+	ID   string `json:"id"`
+}
+
+const ringSize = 4096
+
+// NewChanges makes an empty stream.
+func NewChanges() *Changes {
+	return &Changes{pending: map[Change]bool{}, wake: map[chan struct{}]bool{}, first: 1}
+}
+
+// Mark notes that an object changed.
+func (c *Changes) Mark(kind, id string) {
+	c.mu.Lock()
+	c.pending[Change{kind, id}] = true
+	c.mu.Unlock()
+}
+
+func (c *Changes) run(ctx context.Context) {
+	t := time.NewTicker(250 * time.Millisecond)
+	defer t.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+		}
+		c.mu.Lock()
+		if len(c.pending) > 0 {
+			for change := range c.pending {
+				c.ring = append(c.ring, change)
+			}
+			clear(c.pending)
+			if over := len(c.ring) - ringSize; over > 0 {
+				c.ring = append([]Change(nil), c.ring[over:]...)
+				c.first += uint64(over)
+			}
+			for ch := range c.wake {
+				select {
+				case ch <- struct{}{}:
+				default:
+				}
+			}
+		}
+		c.mu.Unlock()
+	}
+}
+
+// Listen returns a channel that is poked when there are new changes, and a
+// function that ends it.
+func (c *Changes) Listen() (<-chan struct{}, func()) {
+	ch := make(chan struct{}, 1)
+	c.mu.Lock()
+	c.wake[ch] = true
+	c.mu.Unlock()
+	return ch, func() {
+		c.mu.Lock()
+		delete(c.wake, ch)
+		c.mu.Unlock()
+	}
+}
+
+// Since returns the changes after a sequence number and the number of the last.
+// ok is false when that number is too old or not one of this stream: the
+// listener must read everything again.
+func (c *Changes) Since(seq uint64) (out []Change, last uint64, ok bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	last = c.first + uint64(len(c.ring)) - 1
+	if seq+1 < c.first || seq > last {
+		return nil, last, false
+	}
+	return append(out, c.ring[seq+1-c.first:]...), last, true
+}

@@ -1,0 +1,435 @@
+package engine
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"fado/internal/core/firmware"
+	"fado/internal/core/problem"
+	"fado/internal/core/secret"
+	"fado/internal/core/task"
+	"fado/internal/fail"
+	"fado/internal/store"
+)
+
+// MaxImage is the largest image that is taken, in bytes.
+const MaxImage = 64 << 20
+
+// linkLife is how long a download link is valid. It is never scaled.
+const linkLife = 2 * time.Hour
+
+// ImageFacts is what a person says of an image.
+type ImageFacts struct {
+	Firmware, Version, Channel, Part, Chip, OldestFrom, Notes string
+	Models                                                    []string
+	NeedsKiB                                                  int
+	Manifest                                                  string // brought along; "" lets Fado sign
+	Unsigned                                                  bool
+}
+
+func coreImage(i store.Image) firmware.Image {
+	return firmware.Image{SHA256: i.SHA256, Firmware: i.Firmware, Version: i.Version, Channel: firmware.Channel(i.Channel), Part: firmware.Part(i.Part),
+		Models: SplitList(i.Models), Chip: i.Chip, Size: i.Size, NeedsKiB: i.NeedsKiB, OldestFrom: i.OldestFrom, Notes: i.Notes,
+		Sequence: i.Sequence, Signed: i.Manifest != "", Withdrawn: i.Withdrawn}
+}
+
+// SplitList takes a stored list, with commas at both ends, apart.
+func SplitList(s string) []string {
+	s = strings.Trim(s, ",")
+	if s == "" {
+		return []string{}
+	}
+	return strings.Split(s, ",")
+}
+
+// FindImage finds an image by the start of its SHA-256, at least eight digits.
+func (e *Engine) FindImage(ctx context.Context, ref string) (store.Image, error) {
+	if len(ref) < 8 || strings.ContainsAny(ref, "%_") {
+		return store.Image{}, notFound("image", ref)
+	}
+	list, err := store.Some[store.Image](e.Store.Read(ctx), 2, "sha256", "sha256 LIKE ?", strings.ToLower(ref)+"%")
+	if err != nil {
+		return store.Image{}, err
+	}
+	switch len(list) {
+	case 0:
+		return store.Image{}, notFound("image", ref)
+	case 1:
+		return list[0], nil
+	}
+	return store.Image{}, problem.New(problem.Conflict, fmt.Sprintf("%q is the start of several images.", ref), "", "Give more digits.")
+}
+
+// AddImage stores a file under its SHA-256, once, and signs its manifest. The
+// file is there as a whole or not at all, whenever the power goes.
+func (e *Engine) AddImage(ctx context.Context, actor string, file io.Reader, f ImageFacts) (store.Image, error) {
+	if err := e.checkImageFacts(f); err != nil {
+		return store.Image{}, err
+	}
+	sum, size, temp, err := e.receive(file)
+	if err != nil {
+		return store.Image{}, err
+	}
+	defer os.Remove(temp)
+	img := store.Image{SHA256: sum, Size: size, Firmware: f.Firmware, Version: f.Version, Channel: f.Channel, Part: f.Part, Chip: f.Chip, OldestFrom: f.OldestFrom,
+		Notes: f.Notes, NeedsKiB: f.NeedsKiB, Models: "," + strings.Join(f.Models, ",") + ",", AddedAt: e.Clock.Now(), AddedBy: actor}
+	path := e.Store.ImagePath(sum)
+	err = e.Store.Write(ctx, func(tx *store.Tx) error {
+		if old, err := store.One[store.Image](tx, "sha256 = ?", sum); err == nil {
+			return problem.New(problem.Conflict, fmt.Sprintf("This very file is stored already, as %s %s.", old.Firmware, old.Version), "It was added before; an image is never changed.",
+				fmt.Sprintf("Use the image %.12s.", sum))
+		}
+		if err := e.signImage(tx, &img, f); err != nil {
+			return err
+		}
+		fail.Point("before image file")
+		if err := os.Rename(temp, path); err != nil {
+			return fmt.Errorf("store the image: %w", err)
+		}
+		fail.Point("after image file")
+		if err := syncDir(filepath.Dir(path)); err != nil {
+			return err
+		}
+		info, err := os.Stat(path)
+		if err != nil {
+			return err
+		}
+		img.FileSize, img.FileTime, img.FileInode = info.Size(), info.ModTime().UTC(), inode(info)
+		if err := store.Create(tx, &img); err != nil {
+			return err
+		}
+		e.Changes.Mark("image", sum)
+		return e.event(tx, store.Event{Actor: actor, Kind: "image", Text: fmt.Sprintf("The image %s %s (%s, %d bytes, SHA-256 %.12s…) was added.", img.Firmware, img.Version, img.Channel, size, sum)})
+	})
+	return img, err
+}
+
+func (e *Engine) checkImageFacts(f ImageFacts) error {
+	var bad problem.Fields
+	if f.Firmware == "" || strings.Contains(f.Firmware, ",") {
+		bad.Add("firmware", "must not be empty", "junco")
+	}
+	if f.Version == "" || len(f.Version) > 64 {
+		bad.Add("version", "must not be empty, at most 64 characters", "1.4.0")
+	}
+	switch firmware.Channel(f.Channel) {
+	case firmware.Stable, firmware.Preview, firmware.Nightly:
+	default:
+		bad.Add("channel", "stable, preview or nightly", "stable")
+	}
+	switch firmware.Part(f.Part) {
+	case firmware.Program, firmware.FileArea:
+	default:
+		bad.Add("part", "program or files", "program")
+	}
+	if len(f.Models) == 0 {
+		bad.Add("models", "at least one model that it is for", "junco")
+	}
+	for _, m := range f.Models {
+		if _, ok := e.Model(m); !ok {
+			bad.Add("models", fmt.Sprintf("there is no model %q", m), "")
+		}
+	}
+	return bad.Err("The image was not added.")
+}
+
+// receive writes the file beside its final place, in full and on disk.
+func (e *Engine) receive(file io.Reader) (sum string, size int64, path string, err error) {
+	t, err := os.CreateTemp(filepath.Join(e.Store.Dir(), "images"), ".incoming-")
+	if err != nil {
+		return "", 0, "", fmt.Errorf("store the image: %w", err)
+	}
+	defer func() {
+		_ = t.Close()
+		if err != nil {
+			_ = os.Remove(t.Name())
+		}
+	}()
+	h := sha256.New()
+	size, err = io.Copy(io.MultiWriter(t, h), io.LimitReader(file, MaxImage+1))
+	switch {
+	case err != nil:
+		return "", 0, "", fmt.Errorf("store the image: %w", err)
+	case size > MaxImage:
+		err = problem.New(problem.BadInput, fmt.Sprintf("The image is longer than %d MiB.", MaxImage>>20), "This is not a firmware image for a small device.", "Choose the right file.")
+		return "", 0, "", err
+	case size == 0:
+		err = problem.New(problem.BadInput, "The image is empty.", "The file was not written completely.", "Choose the right file.")
+		return "", 0, "", err
+	}
+	if err = t.Sync(); err != nil {
+		return "", 0, "", fmt.Errorf("store the image: %w", err)
+	}
+	return hex.EncodeToString(h.Sum(nil)), size, t.Name(), nil
+}
+
+func syncDir(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Sync()
+}
+
+func inode(info os.FileInfo) uint64 {
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		return st.Ino
+	}
+	return 0
+}
+
+// signImage signs a manifest with Fado's key, or takes the one that came along.
+func (e *Engine) signImage(tx *store.Tx, img *store.Image, f ImageFacts) error {
+	last, err := store.Some[store.Image](tx, 1, "sequence DESC", "firmware = ?", img.Firmware)
+	if err != nil {
+		return err
+	}
+	img.Sequence = 1
+	if len(last) > 0 {
+		img.Sequence = last[0].Sequence + 1
+	}
+	key, err := currentKey(tx)
+	if err != nil {
+		return fmt.Errorf("find the signing key: %w", err)
+	}
+	switch {
+	case f.Manifest != "":
+		pub, err := firmware.ParsePublicKey(key.Public)
+		if err != nil {
+			return err
+		}
+		m, err := firmware.Verify(f.Manifest, pub)
+		if err == nil {
+			err = m.Match(coreImage(*img))
+		}
+		if err != nil {
+			return problem.New(problem.BadInput, "The manifest does not belong to this file: "+err.Error()+".", "It was made for another build, or signed by a key that units here do not trust.",
+				"Leave it out, and Fado signs the image with its own key.")
+		}
+		img.Manifest, img.SignedBy, img.Sequence = f.Manifest, key.ID, m.Sequence
+	case !f.Unsigned:
+		private, err := e.open("signing key", key.ID, key.Private)
+		if err != nil {
+			return err
+		}
+		seed, err := hex.DecodeString(private.Expose())
+		if err != nil {
+			return fmt.Errorf("read the signing key: %w", err)
+		}
+		if img.Manifest, err = firmware.Sign(firmware.ManifestOf(coreImage(*img)), ed25519.NewKeyFromSeed(seed)); err != nil {
+			return err
+		}
+		img.SignedBy = key.ID
+	}
+	return nil
+}
+
+func currentKey(tx *store.Tx) (store.SigningKey, error) {
+	list, err := store.Some[store.SigningKey](tx, 1, "created_at DESC", "retired_at IS NULL")
+	if err != nil || len(list) == 0 {
+		return store.SigningKey{}, errors.Join(err, store.ErrNone)
+	}
+	return list[0], nil
+}
+
+// EnsureKey makes the signing key at the first start.
+func EnsureKey(ctx context.Context, s *store.Store, at time.Time) error {
+	return s.Write(ctx, func(tx *store.Tx) error {
+		if _, err := currentKey(tx); err == nil {
+			return nil
+		}
+		pub, private, err := ed25519.GenerateKey(rand.Reader)
+		if err != nil {
+			return fmt.Errorf("make the signing key: %w", err)
+		}
+		id := firmware.KeyID(pub)
+		return store.Create(tx, &store.SigningKey{ID: id, Public: firmware.PublicKeyText(pub), CreatedAt: at,
+			Private: s.Seal("signing key/"+id, secret.New(hex.EncodeToString(private.Seed())))})
+	})
+}
+
+// Withdraw takes an image out of use; it stays for the record.
+func (e *Engine) Withdraw(ctx context.Context, actor, ref, why string) (store.Image, error) {
+	img, err := e.FindImage(ctx, ref)
+	if err != nil {
+		return img, err
+	}
+	if strings.TrimSpace(why) == "" {
+		var f problem.Fields
+		f.Add("reason", "must not be empty", "Loses its clock after a day.")
+		return img, f.Err("The image was not withdrawn.")
+	}
+	img.Withdrawn = why
+	return img, e.Store.Write(ctx, func(tx *store.Tx) error {
+		if _, err := store.Change[store.Image](tx, map[string]any{"withdrawn": why}, "sha256 = ?", img.SHA256); err != nil {
+			return err
+		}
+		e.Changes.Mark("image", img.SHA256)
+		return e.event(tx, store.Event{Actor: actor, Kind: "image", Text: fmt.Sprintf("The image %s %s was withdrawn: %s", img.Firmware, img.Version, why)})
+	})
+}
+
+// makeLink stores the link of an update, or renews its time.
+func (e *Engine) makeLink(ctx context.Context, taskID string, d store.Device) (time.Time, error) {
+	rec, err := e.Task(ctx, taskID)
+	if err != nil {
+		return time.Time{}, err
+	}
+	img, err := e.FindImage(ctx, rec.Image)
+	if err != nil {
+		return time.Time{}, err
+	}
+	if err := e.VerifyImage(ctx, img); err != nil {
+		return time.Time{}, err
+	}
+	site, err := e.FindSite(ctx, d.SiteID)
+	if err != nil {
+		return time.Time{}, err
+	}
+	if site.DownloadAddress == "" || site.DownloadProven == nil {
+		return time.Time{}, fmt.Errorf("the download address of %s is not set or not proven", site.Name)
+	}
+	until := time.Now().UTC().Add(linkLife)
+	return until, e.Store.Write(ctx, func(tx *store.Tx) error {
+		l, err := store.One[store.Link](tx, "task_id = ?", taskID)
+		if isNone(err) {
+			l, err = store.Link{ID: store.NewID(), TaskID: taskID, Image: img.SHA256}, nil
+		}
+		if err != nil {
+			return err
+		}
+		l.Expires = until
+		return store.Save(tx, &l)
+	})
+}
+
+func (e *Engine) linkAddress(ctx context.Context, taskID string, d store.Device) (secret.Secret, error) {
+	l, err := store.One[store.Link](e.Store.Read(ctx), "task_id = ?", taskID)
+	if err != nil {
+		return secret.Secret{}, fmt.Errorf("find the link: %w", err)
+	}
+	site, err := e.FindSite(ctx, d.SiteID)
+	if err != nil {
+		return secret.Secret{}, err
+	}
+	return secret.New(strings.TrimRight(site.DownloadAddress, "/") + "/image/" + l.ID + "/" + e.Store.LinkMAC(l.ID)), nil
+}
+
+// Download is an image that a link authorises.
+type Download struct {
+	Image store.Image
+	File  *os.File
+	link  string
+	e     *Engine
+}
+
+// OpenDownload checks a link and opens its image. One link serves one image to
+// one source address, while its update is under way and until it expires.
+func (e *Engine) OpenDownload(ctx context.Context, id, mac, remote string) (*Download, error) {
+	denied := func(why string) error {
+		return problem.New(problem.Denied, "This link is not valid: "+why+".", "It is for one unit and one update, and ends with it.", "Start the update again from Fado.")
+	}
+	if len(id) > 64 || mac != e.Store.LinkMAC(id) {
+		return nil, denied("its signature does not hold")
+	}
+	l, err := store.One[store.Link](e.Store.Read(ctx), "id = ?", id)
+	if err != nil {
+		return nil, denied("it is not known")
+	}
+	if time.Now().After(l.Expires) {
+		return nil, denied("it has expired")
+	}
+	rec, err := e.Task(ctx, l.TaskID)
+	if err != nil || task.Status(rec.Status).Over() {
+		return nil, denied("its update is over")
+	}
+	host, _, err := net.SplitHostPort(remote)
+	if err != nil {
+		host = remote
+	}
+	if l.Source != "" && l.Source != host {
+		_ = e.Record(ctx, store.Event{Actor: host, DeviceID: rec.DeviceID, TaskID: rec.ID, Kind: "image", Text: fmt.Sprintf("A second address, %s, asked for the image that is for %s; it was refused.", host, l.Source)})
+		return nil, denied("it is in use from another address")
+	}
+	img, err := e.FindImage(ctx, l.Image)
+	if err != nil {
+		return nil, err
+	}
+	if err := e.VerifyImage(ctx, img); err != nil {
+		return nil, err
+	}
+	f, err := os.Open(e.Store.ImagePath(img.SHA256))
+	if err != nil {
+		return nil, fmt.Errorf("open the image: %w", err)
+	}
+	if l.Source == "" {
+		err = e.Store.Write(ctx, func(tx *store.Tx) error {
+			_, err := store.Change[store.Link](tx, map[string]any{"source": host}, "id = ? AND source = ''", id)
+			return err
+		})
+		if err != nil {
+			_ = f.Close()
+			return nil, err
+		}
+	}
+	return &Download{Image: img, File: f, link: id, e: e}, nil
+}
+
+// Close ends a download and notes how far into the file it came.
+func (d *Download) Close(reached int64) {
+	_ = d.File.Close()
+	err := d.e.Store.Write(context.Background(), func(tx *store.Tx) error {
+		l, err := store.One[store.Link](tx, "id = ?", d.link)
+		if err != nil {
+			return err
+		}
+		_, err = store.Change[store.Link](tx, map[string]any{"bytes": max(l.Bytes, reached), "used": l.Used + 1}, "id = ?", d.link)
+		return err
+	})
+	if err != nil {
+		d.e.Log.Warn("note a download", "error", err)
+	}
+}
+
+// VerifyImage makes sure that the stored file is the image. It reads the whole
+// file when its size, time or inode are not those of the last time.
+func (e *Engine) VerifyImage(ctx context.Context, img store.Image) error {
+	path := e.Store.ImagePath(img.SHA256)
+	info, err := os.Stat(path)
+	if err != nil {
+		return fmt.Errorf("the image's file is gone: %w", err)
+	}
+	if info.Size() == img.FileSize && info.ModTime().UTC().Equal(img.FileTime) && inode(info) == img.FileInode {
+		return nil
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return fmt.Errorf("open the image: %w", err)
+	}
+	defer f.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, f); err != nil {
+		return fmt.Errorf("read the image: %w", err)
+	}
+	if got := hex.EncodeToString(h.Sum(nil)); got != img.SHA256 {
+		_ = e.Record(ctx, store.Event{Actor: "fado", Kind: "image", Text: fmt.Sprintf("The file of %s %s was changed on disk: it has SHA-256 %.12s… now. It is not served.", img.Firmware, img.Version, got)})
+		return fmt.Errorf("the image's file was changed on disk: its SHA-256 is %s", got)
+	}
+	return e.Store.Write(ctx, func(tx *store.Tx) error {
+		_, err := store.Change[store.Image](tx, map[string]any{"file_size": info.Size(), "file_time": info.ModTime().UTC(), "file_inode": inode(info)}, "sha256 = ?", img.SHA256)
+		return err
+	})
+}

@@ -1,0 +1,384 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"fado/internal/broker"
+	"fado/internal/core/dialect"
+	"fado/internal/core/inventory"
+	"fado/internal/core/settings"
+	"fado/internal/core/task"
+	"fado/internal/store"
+)
+
+// ingest takes in what units say: it decodes each message once, tells the tasks
+// at once, and writes what is to be kept in one transaction a quarter second.
+type ingest struct {
+	e     *Engine
+	queue chan broker.Message
+	taken atomic.Int64 // messages taken in
+	kept  atomic.Int64 // messages written
+
+	mu      sync.RWMutex
+	byTopic map[string]*listened
+	byID    map[string]*listened
+
+	watchMu  sync.Mutex
+	watchers map[*watcher]bool
+
+	// Owned by run.
+	latest  map[string]store.Latest
+	dirty   map[string]*pendingDevice
+	unknown map[string]store.Sighting
+}
+
+// listened is a device as the ingest sees it.
+type listened struct {
+	id, siteID, topic, hardwareID string
+	model                         inventory.Model
+	dialect                       *dialect.Dialect
+}
+
+// pendingDevice is what is to be written of one device.
+type pendingDevice struct {
+	columns  map[string]any
+	reported settings.Values
+	at       time.Time
+}
+
+type watcher struct {
+	device string
+	want   func(dialect.MessageKind, dialect.Facts) bool
+	seen   chan struct{}
+}
+
+func newIngest(e *Engine) *ingest {
+	return &ingest{e: e, queue: make(chan broker.Message, 4096), watchers: map[*watcher]bool{},
+		latest: map[string]store.Latest{}, dirty: map[string]*pendingDevice{}, unknown: map[string]store.Sighting{}}
+}
+
+// load reads the devices' topics again.
+func (in *ingest) load() error {
+	list, err := store.All[store.Device](in.e.Store.Read(in.e.ctx), "id", "stage <> ?", string(inventory.Retired))
+	if err != nil {
+		return fmt.Errorf("load the devices' topics: %w", err)
+	}
+	byTopic, byID := make(map[string]*listened, len(list)), make(map[string]*listened, len(list))
+	for _, d := range list {
+		l := &listened{id: d.ID, siteID: d.SiteID, topic: d.Topic, hardwareID: d.HardwareID}
+		if m, ok := in.e.Model(d.Model); ok {
+			l.model = m
+			l.dialect, _ = in.e.Dialect(m.Dialect)
+		}
+		byTopic[d.Topic], byID[d.ID] = l, l
+	}
+	in.mu.Lock()
+	in.byTopic, in.byID = byTopic, byID
+	in.mu.Unlock()
+	return nil
+}
+
+// take is called by the bus for every message. It blocks when the queue is
+// full, which slows senders down and loses nothing.
+func (in *ingest) take(m broker.Message) {
+	select {
+	case in.queue <- m:
+	case <-in.e.ctx.Done():
+	}
+}
+
+func (in *ingest) run(ctx context.Context) {
+	t := time.NewTicker(250 * time.Millisecond)
+	defer t.Stop()
+	for {
+		select {
+		case m := <-in.queue:
+			in.one(m)
+		case <-t.C:
+			in.flush()
+		case <-ctx.Done():
+			for {
+				select {
+				case m := <-in.queue:
+					in.one(m)
+					continue
+				default:
+				}
+				break
+			}
+			in.flush()
+			return
+		}
+	}
+}
+
+func (in *ingest) find(topic string) *listened {
+	in.mu.RLock()
+	defer in.mu.RUnlock()
+	for at := len(topic); at > 0; at = strings.LastIndexByte(topic[:at], '/') {
+		if l, ok := in.byTopic[topic[:at]]; ok {
+			return l
+		}
+	}
+	return nil
+}
+
+func (in *ingest) one(m broker.Message) {
+	in.taken.Add(1)
+	l := in.find(m.Topic)
+	if l == nil || l.dialect == nil || len(m.Payload) > dialect.MaxReply {
+		return
+	}
+	kind, facts, ok := l.dialect.Decode(l.topic, m.Topic, m.Payload)
+	if !ok || len(m.Payload) == 0 {
+		return
+	}
+	at := in.e.Clock.Now()
+	key := l.id + m.Topic[len(l.topic):]
+	last := in.latest[key]
+	in.latest[key] = store.Latest{DeviceID: l.id, Topic: m.Topic[len(l.topic):], Kind: string(kind), Payload: m.Payload, Retained: m.Replayed, At: at, Count: last.Count + 1}
+	if m.Replayed {
+		return // history, not proof
+	}
+	if m.From == "inline" {
+		return // Fado's own words
+	}
+	in.device(l, kind, facts, m.From, at)
+	in.notify(l.id, kind, facts)
+}
+
+// device notes what a live message says of a device, and tells its task.
+func (in *ingest) device(l *listened, kind dialect.MessageKind, facts dialect.Facts, from string, at time.Time) {
+	switch kind {
+	case dialect.Presence:
+		if p := facts.Text("presence"); p == "online" || p == "offline" {
+			in.column(l, at, "presence", p)
+		}
+	case dialect.Identity:
+		hw, err := inventory.ParseHardwareID(facts.Text("hardware_id"))
+		if err != nil || l.hardwareID != "" && string(hw) != l.hardwareID {
+			return // another unit speaks under this topic; it proves nothing
+		}
+		in.column(l, at, "presence", "online")
+		in.column(l, at, "running", facts.Text("version"))
+		in.column(l, at, "digest", facts.Text("digest"))
+		in.column(l, at, "firmware", facts.Text("firmware"))
+		in.beforeTask(l.id)
+		in.e.tasks.deliver(l.id, task.Event{Kind: task.Appeared, Facts: map[string]string{
+			"hardware_id": string(hw), "version": facts.Text("version"), "digest": facts.Text("digest"), "confirmed": facts.Text("confirmed"),
+			"reply_to": facts.Text("reply_to"), "account": from}})
+	case dialect.Reported:
+		p := in.pending(l, at)
+		reported := dialect.SettingsIn(facts)
+		p.reported = reported
+		in.beforeTask(l.id)
+		in.e.tasks.reported(l.id, reported, facts.Text("reply_to"))
+	case dialect.Answer:
+		in.e.tasks.deliver(l.id, task.Event{Kind: task.Answered, Facts: map[string]string{
+			"reply_to": facts.Text("reply_to"), "accepted": facts.Text("accepted"), "reason": facts.Text("reason")}})
+	case dialect.Progress:
+		in.e.tasks.deliver(l.id, task.Event{Kind: task.Progress, Facts: map[string]string{
+			"reply_to": facts.Text("reply_to"), "phase": facts.Text("phase"), "done": facts.Text("done"), "reason": facts.Text("reason")}})
+	}
+	in.e.Changes.Mark("messages", l.id)
+}
+
+// beforeTask writes what is known of a device that a task holds, so that the
+// task never runs ahead of the records it is judged by.
+func (in *ingest) beforeTask(device string) {
+	if in.e.tasks.holds(device) {
+		in.flush()
+	}
+}
+
+func (in *ingest) pending(l *listened, at time.Time) *pendingDevice {
+	p, ok := in.dirty[l.id]
+	if !ok {
+		p = &pendingDevice{columns: map[string]any{}}
+		in.dirty[l.id] = p
+	}
+	p.at = at
+	return p
+}
+
+func (in *ingest) column(l *listened, at time.Time, name, value string) {
+	if value != "" {
+		in.pending(l, at).columns[name] = value
+	}
+}
+
+// flush writes what came in since the last time: telemetry to its own file, and
+// what changed of devices to the records.
+func (in *ingest) flush() {
+	ctx := context.Background()
+	if len(in.latest) > 0 {
+		rows := make([]store.Latest, 0, len(in.latest))
+		var n int64
+		for _, r := range in.latest {
+			rows = append(rows, r)
+			n += r.Count
+		}
+		if err := in.e.Store.Telemetry(ctx, func(tx *store.Tx) error { return store.SaveAll(tx, rows) }); err != nil {
+			in.e.Log.Error("write telemetry", "error", err)
+		} else {
+			in.kept.Add(n)
+			clear(in.latest)
+		}
+	}
+	if len(in.dirty) == 0 {
+		return
+	}
+	if err := in.e.Store.Write(ctx, in.writeDevices); err != nil {
+		in.e.Log.Error("write what units reported", "error", err)
+		return
+	}
+	clear(in.dirty)
+}
+
+func (in *ingest) writeDevices(tx *store.Tx) error {
+	for id, p := range in.dirty {
+		d, err := store.One[store.Device](tx, "id = ?", id)
+		if isNone(err) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		columns := map[string]any{}
+		was := map[string]string{"presence": d.Presence, "running": d.Running, "digest": d.Digest, "firmware": d.Firmware}
+		for k, v := range p.columns {
+			if was[k] != v {
+				columns[k] = v
+			}
+		}
+		if v, ok := columns["presence"]; ok && d.Presence != string(inventory.Unseen) {
+			if err := in.e.event(tx, store.Event{Actor: "unit", SiteID: d.SiteID, DeviceID: d.ID, Kind: "presence", Text: fmt.Sprintf("%s is %s.", d.Name, v)}); err != nil {
+				return err
+			}
+		}
+		if v, ok := columns["running"]; ok && d.Running != "" {
+			if err := in.e.event(tx, store.Event{Actor: "unit", SiteID: d.SiteID, DeviceID: d.ID, Kind: "firmware", Text: fmt.Sprintf("%s reports version %s; it was %s.", d.Name, v, d.Running)}); err != nil {
+				return err
+			}
+		}
+		if len(columns) > 0 {
+			if _, err := store.Change[store.Device](tx, columns, "id = ?", id); err != nil {
+				return err
+			}
+			in.e.Changes.Mark("device", id)
+		}
+		if err := saveReported(tx, d, p.reported, p.at); err != nil {
+			return err
+		}
+		if len(columns) > 0 || p.reported != nil {
+			if err := in.e.refresh(tx, id); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func saveReported(tx *store.Tx, d store.Device, reported settings.Values, at time.Time) error {
+	for k, v := range reported {
+		b, err := json.Marshal(v)
+		if err != nil {
+			return err
+		}
+		if err := saveFact(tx, d, "reported", k, string(b), at); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// watch waits until a live message of a device satisfies want.
+func (in *ingest) watch(device string, want func(dialect.MessageKind, dialect.Facts) bool) *watcher {
+	w := &watcher{device: device, want: want, seen: make(chan struct{}, 1)}
+	in.watchMu.Lock()
+	in.watchers[w] = true
+	in.watchMu.Unlock()
+	return w
+}
+
+func (in *ingest) unwatch(w *watcher) {
+	in.watchMu.Lock()
+	delete(in.watchers, w)
+	in.watchMu.Unlock()
+}
+
+func (in *ingest) notify(device string, kind dialect.MessageKind, facts dialect.Facts) {
+	in.watchMu.Lock()
+	defer in.watchMu.Unlock()
+	for w := range in.watchers {
+		if w.device == device && w.want(kind, facts) {
+			select {
+			case w.seen <- struct{}{}:
+			default:
+			}
+		}
+	}
+}
+
+// Messages returns the last message of each kind from a device.
+func (e *Engine) Messages(ctx context.Context, deviceID string) ([]store.Latest, error) {
+	var out []store.Latest
+	err := e.Store.Telemetry(ctx, func(tx *store.Tx) (err error) {
+		out, err = store.All[store.Latest](tx, "topic", "device_id = ?", deviceID)
+		return err
+	})
+	return out, err
+}
+
+// Taken counts the messages taken in and those written.
+func (e *Engine) Taken() (taken, kept int64) { return e.ingest.taken.Load(), e.ingest.kept.Load() }
+
+// presenceLoop marks units as offline that have had no session for a while,
+// such as after a restart of the service.
+func (e *Engine) presenceLoop(ctx context.Context) {
+	missing := map[string]time.Time{}
+	for e.Clock.Sleep(ctx, 15*time.Second) == nil {
+		if e.embedded == nil {
+			continue
+		}
+		list, err := store.All[store.Device](e.Store.Read(ctx), "id", "presence = ?", string(inventory.Online))
+		if err != nil {
+			continue
+		}
+		now := e.Clock.Now()
+		for _, d := range list {
+			a, ok := e.account(e.Store.Read(ctx), d)
+			if ok && e.embedded.Online(a.Name) {
+				delete(missing, d.ID)
+				continue
+			}
+			since, known := missing[d.ID]
+			if !known {
+				missing[d.ID] = now
+				continue
+			}
+			if now.Sub(since) < 60*time.Second {
+				continue
+			}
+			delete(missing, d.ID)
+			err := e.Store.Write(ctx, func(tx *store.Tx) error {
+				if _, err := store.Change[store.Device](tx, map[string]any{"presence": string(inventory.Offline)}, "id = ?", d.ID); err != nil {
+					return err
+				}
+				if err := e.event(tx, store.Event{Actor: "fado", SiteID: d.SiteID, DeviceID: d.ID, Kind: "presence", Text: d.Name + " has had no session on the broker for a minute."}); err != nil {
+					return err
+				}
+				return e.refresh(tx, d.ID)
+			})
+			if err != nil {
+				e.Log.Error("mark a unit as offline", "device", d.ID, "error", err)
+			}
+		}
+	}
+}

@@ -1,0 +1,412 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"fado/internal/core/dialect"
+	"fado/internal/core/inventory"
+	"fado/internal/core/problem"
+	"fado/internal/core/secret"
+	"fado/internal/core/settings"
+	"fado/internal/store"
+)
+
+// intended resolves what a device should be told: site under model-at-site
+// under device. The broker account is added when there is one that is not yet
+// proven; afterwards only its keyed hash is left.
+func (e *Engine) intended(tx *store.Tx, d store.Device) (settings.Values, map[settings.Key]string, error) {
+	site, err := store.One[store.Site](tx, "id = ?", d.SiteID)
+	if err != nil {
+		return nil, nil, fmt.Errorf("read the site: %w", err)
+	}
+	base := settings.Values{settings.ClockZone: site.Zone}
+	if site.NetworkID != nil {
+		n, err := store.One[store.Network](tx, "id = ?", *site.NetworkID)
+		if err != nil {
+			return nil, nil, fmt.Errorf("read the network: %w", err)
+		}
+		pass, err := e.open("network", n.ID, n.Passphrase)
+		if err != nil {
+			return nil, nil, err
+		}
+		base[settings.WifiSSID] = n.SSID
+		if !pass.IsZero() {
+			base[settings.WifiPassphrase] = pass
+		}
+	}
+	if site.BrokerID != nil {
+		b, err := store.One[store.Broker](tx, "id = ?", *site.BrokerID)
+		if err != nil {
+			return nil, nil, fmt.Errorf("read the broker: %w", err)
+		}
+		base[settings.BrokerHost], base[settings.BrokerPort], base[settings.BrokerTLS] = b.Host, int64(b.Port), b.TLS
+		if b.CA != "" {
+			base[settings.BrokerCA] = b.CA
+		}
+		if b.Kind == external {
+			pass, err := e.open("broker", b.ID, b.Password)
+			if err != nil {
+				return nil, nil, err
+			}
+			base[settings.BrokerUser], base[settings.BrokerPassword] = b.User, pass
+		}
+	}
+	if key, err := currentKey(tx); err == nil {
+		base[settings.UpdateKey] = key.Public
+	}
+	layers := []settings.Layer{{Origin: "site", Values: base}}
+	for _, scope := range [][2]string{{"site", d.SiteID}, {"model", d.SiteID + "/" + d.Model}, {"device", d.ID}} {
+		rows, err := store.All[store.Intended](tx, "key", "scope = ? AND scope_id = ?", scope[0], scope[1])
+		if err != nil {
+			return nil, nil, err
+		}
+		values := settings.Values{}
+		for _, r := range rows {
+			k := settings.Key(r.Key)
+			if len(r.Sealed) > 0 {
+				s, err := e.open("setting", r.Scope+"/"+r.ScopeID+"/"+r.Key, r.Sealed)
+				if err != nil {
+					return nil, nil, err
+				}
+				values[k] = s
+				continue
+			}
+			v, err := settings.Read(k, json.RawMessage(r.Value))
+			if err != nil {
+				return nil, nil, err
+			}
+			values[k] = v
+		}
+		layers = append(layers, settings.Layer{Origin: scope[0], Values: values})
+	}
+	own := settings.Values{settings.Hostname: d.Hostname, settings.Topic: d.Topic, settings.Label: d.Label}
+	if a, ok := e.account(tx, d); ok {
+		own[settings.BrokerUser] = a.Name
+		pass, err := e.open("account", a.Name, a.Sealed)
+		if err != nil {
+			return nil, nil, err
+		}
+		own[settings.BrokerPassword] = pass // zero once it was seen in use
+	}
+	values, origin := settings.Resolve(append(layers, settings.Layer{Origin: "device", Values: own})...)
+	return values, origin, nil
+}
+
+// hashValue is the keyed hash that tells whether a value is the one that was
+// handed over.
+func (e *Engine) hashValue(v any) string {
+	if s, ok := v.(secret.Secret); ok {
+		return e.Store.Hash(s.Expose())
+	}
+	return e.Store.Hash(fmt.Sprint(v))
+}
+
+// Line is a setting with its three values and where the intended one comes from.
+type Line struct {
+	settings.Line
+	Origin string
+}
+
+// Lines returns the settings of a device as its sheet shows them.
+func (e *Engine) Lines(tx *store.Tx, d store.Device) ([]Line, error) {
+	values, origin, err := e.intended(tx, d)
+	if err != nil {
+		return nil, err
+	}
+	model, dl, _ := e.speaker(d) // without a dialect nothing is supported, and the sheet says so
+	subject := dialect.Subject{Model: model, Version: d.Running}
+	rows, err := store.All[store.Fact](tx, "key", "device_id = ?", d.ID)
+	if err != nil {
+		return nil, err
+	}
+	facts := map[string]store.Fact{}
+	for _, r := range rows {
+		facts[r.Kind+"/"+r.Key] = r
+	}
+	account, hasAccount := e.account(tx, d)
+	var out []Line
+	for _, spec := range settings.Specs {
+		v, ok := values[spec.Key]
+		if !ok {
+			continue
+		}
+		l := Line{Line: settings.Line{Key: spec.Key, Intended: v, Hash: e.hashValue(v)}, Origin: origin[spec.Key]}
+		if spec.Key == settings.BrokerPassword && hasAccount {
+			l.Hash = account.Hash
+		}
+		if dl != nil {
+			l.Supported, l.ReadBack = dl.Supports(spec.Key, subject), dl.ReadsBack(spec.Key, subject)
+		}
+		if r, ok := facts["handed over/"+string(spec.Key)]; ok {
+			l.HandedOver = &settings.HandedOver{Unit: r.UnitID, At: r.At, Hash: r.Value}
+		}
+		if r, ok := facts["reported/"+string(spec.Key)]; ok {
+			var x any
+			if json.Unmarshal([]byte(r.Value), &x) == nil {
+				l.Reported = &settings.Reported{Value: settings.Normal(spec.Key, x), At: r.At}
+			}
+		}
+		if r, ok := facts["proof/"+string(spec.Key)]; ok {
+			l.Proof = &settings.Proof{By: r.Value, At: r.At}
+		}
+		out = append(out, l)
+	}
+	return out, nil
+}
+
+// driftCount counts the settings that a unit reports otherwise than intended.
+func (e *Engine) driftCount(tx *store.Tx, d store.Device) (int, error) {
+	if !inventory.Stage(d.Stage).AtLeast(inventory.Joined) {
+		return 0, nil
+	}
+	lines, err := e.Lines(tx, d)
+	n := 0
+	for _, l := range lines {
+		if l.State() == settings.Differs || l.State() == settings.NotHandedOver {
+			n++
+		}
+	}
+	return n, err
+}
+
+// SetIntended changes intended settings at one scope: a site, a model at a site
+// or a device. A null value takes the setting away. All or nothing.
+func (e *Engine) SetIntended(ctx context.Context, actor, siteRef, model, deviceRef string, changes map[string]json.RawMessage) error {
+	var f problem.Fields
+	values := settings.Values{}
+	for k, raw := range changes {
+		key := settings.Key(k)
+		spec, known := settings.Lookup(key)
+		switch {
+		case !known:
+			f.Add(k, "there is no such setting", dialect.Nearest(k, settingNames()))
+		case key == settings.Hostname || key == settings.Topic || key == settings.Label:
+			f.Add(k, "is a device's own name; change it with «fado device edit»", "")
+		case key == settings.WifiSSID || key == settings.WifiPassphrase || key == settings.BrokerUser || key == settings.BrokerPassword || key == settings.UpdateKey:
+			f.Add(k, "comes from the site's network, broker or signing key; change it there", "")
+		case string(raw) == "null":
+			values[key] = nil
+		default:
+			v, err := settings.Read(key, raw)
+			if err != nil {
+				f.Add(k, fmt.Sprintf("must be a %s", spec.Kind), "")
+				continue
+			}
+			values[key] = v
+			if spec.Rule != nil {
+				if rule, passes := spec.Rule(v); rule != "" {
+					f.Add(k, rule, passes)
+				}
+			}
+		}
+	}
+	if len(f) > 0 {
+		return f.Err("The settings were not changed.")
+	}
+	scope, scopeID, what, siteID, deviceID := "site", "", "", "", ""
+	if deviceRef != "" {
+		d, err := e.FindDevice(ctx, deviceRef)
+		if err != nil {
+			return err
+		}
+		scope, scopeID, what, siteID, deviceID = "device", d.ID, d.Name, d.SiteID, d.ID
+	} else {
+		site, err := e.FindSite(ctx, siteRef)
+		if err != nil {
+			return err
+		}
+		scopeID, what, siteID = site.ID, site.Name, site.ID
+		if model != "" {
+			if _, ok := e.Model(model); !ok {
+				return notFound("model", model)
+			}
+			scope, scopeID, what = "model", site.ID+"/"+model, fmt.Sprintf("%s at %s", model, site.Name)
+		}
+	}
+	return e.Store.Write(ctx, func(tx *store.Tx) error {
+		at := e.Clock.Now()
+		rev, err := store.NextRevision(tx, at, actor, "settings of "+what)
+		if err != nil {
+			return err
+		}
+		var said []string
+		for k, v := range values {
+			id := scope + "/" + scopeID + "/" + string(k)
+			if v == nil {
+				_, err = store.Delete[store.Intended](tx, "scope = ? AND scope_id = ? AND key = ?", scope, scopeID, string(k))
+				said = append(said, string(k)+" taken away")
+			} else {
+				row := store.Intended{Scope: scope, ScopeID: scopeID, Key: string(k), Revision: rev, Actor: actor, At: at}
+				if s, ok := v.(secret.Secret); ok {
+					row.Sealed = e.seal("setting", id, s)
+				} else {
+					row.Value = store.JSON(v)
+				}
+				err = store.Save(tx, &row)
+				said = append(said, fmt.Sprintf("%s %v", k, v))
+			}
+			if err != nil {
+				return err
+			}
+		}
+		list, err := store.All[store.Device](tx, "id", "site_id = ? AND (? = '' OR id = ?) AND (? = '' OR model = ?)", siteID, deviceID, deviceID, model, model)
+		if err != nil {
+			return err
+		}
+		for _, d := range list {
+			vals, _, err := e.intended(tx, d)
+			if err != nil {
+				return err
+			}
+			if broken := settings.Check(withoutZero(vals)); len(broken) > 0 {
+				return broken.Err(fmt.Sprintf("The settings were not changed: they would not suit %s.", d.Name))
+			}
+			if err := e.refresh(tx, d.ID); err != nil {
+				return err
+			}
+			e.Changes.Mark("device", d.ID)
+		}
+		return e.event(tx, store.Event{Actor: actor, SiteID: siteID, DeviceID: deviceID, Kind: "settings", Text: fmt.Sprintf("Intended for %s: %s.", what, strings.Join(said, ", "))})
+	})
+}
+
+func settingNames() []string {
+	out := make([]string, 0, len(settings.Specs))
+	for _, s := range settings.Specs {
+		out = append(out, string(s.Key))
+	}
+	return out
+}
+
+// withoutZero leaves out secrets that are no longer known.
+func withoutZero(v settings.Values) settings.Values {
+	out := settings.Values{}
+	for k, x := range v {
+		if s, ok := x.(secret.Secret); ok && s.IsZero() {
+			continue
+		}
+		out[k] = x
+	}
+	return out
+}
+
+// plan checks that a device can be commissioned and returns what would be
+// handed over.
+func (e *Engine) plan(tx *store.Tx, d store.Device) (settings.Values, error) {
+	values, _, err := e.intended(tx, d)
+	if err != nil {
+		return nil, err
+	}
+	_, dl, err := e.speaker(d)
+	if err != nil {
+		return nil, err
+	}
+	site, err := store.One[store.Site](tx, "id = ?", d.SiteID)
+	if err != nil {
+		return nil, err
+	}
+	var f problem.Fields
+	if site.NetworkID == nil {
+		f.Add("network", "the site has no Wi-Fi network", "fado network add --site "+site.Key)
+	}
+	if site.BrokerID == nil {
+		f.Add("broker", "the site has no broker", "fado site edit "+site.Key+" --broker embedded")
+	}
+	if site.HubID == nil {
+		f.Add("hub", "the site has no hub", "fado hub add")
+	}
+	if site.Reach == "broker only" {
+		f.Add("reach", "the site can be reached by its broker only, and setting up needs a radio beside the unit", "on premises")
+	}
+	if d.HardwareID == "" {
+		f.Add("hardware_id", "nobody knows which unit it is", "fado device edit "+d.Hostname+" --hardware-id 02:5A:11:00:00:07")
+	}
+	if strings.Contains(dl.SetUp.AccessPoint.Key, "set_up_code") && len(d.SetUpCode) == 0 {
+		f.Add("set_up_code", "its access point wants the code that is printed on the unit", "")
+	}
+	f = append(f, settings.Check(withoutZero(values))...)
+	return values, f.Err(fmt.Sprintf("%s cannot be commissioned yet.", d.Name))
+}
+
+// Exchange is one request of a preview, with secrets masked.
+type Exchange struct {
+	Title    string   `json:"title"`
+	Request  string   `json:"request" doc:"Method and path, or the topic"`
+	Body     string   `json:"body,omitempty"`
+	Sets     []string `json:"sets,omitempty"`
+	Restarts bool     `json:"restarts"`
+}
+
+// Preview shows what commissioning would send to a device, in order.
+func (e *Engine) Preview(ctx context.Context, ref string) ([]Exchange, []settings.Key, error) {
+	d, err := e.FindDevice(ctx, ref)
+	if err != nil {
+		return nil, nil, err
+	}
+	tx := e.Store.Read(ctx)
+	values, err := e.plan(tx, d)
+	if err != nil {
+		return nil, nil, err
+	}
+	if _, has := values[settings.BrokerUser]; !has {
+		values[settings.BrokerUser] = "(made when it is commissioned)"
+		values[settings.BrokerPassword] = secret.New("x")
+	}
+	model, dl, err := e.speaker(d)
+	if err != nil {
+		return nil, nil, err
+	}
+	pages, left := dl.PagesFor(values, dialect.Subject{Model: model, Version: d.Running})
+	all := []dialect.Page{{Exchange: dl.Identify}}
+	all = append(all, pages...)
+	if dl.Commit != nil {
+		all = append(all, dialect.Page{Exchange: *dl.Commit})
+	}
+	code, err := e.open("set-up code", d.ID, d.SetUpCode)
+	if err != nil {
+		return nil, nil, err
+	}
+	var out []Exchange
+	for i, p := range all {
+		r, err := p.Preview(e.context(d, code).Merge(values))
+		if err != nil {
+			return nil, nil, fmt.Errorf("encode %s: %w", p.Title, err)
+		}
+		title := p.Title
+		switch {
+		case i == 0:
+			title = "identify"
+		case title == "" && r.Restarts:
+			title = "restart"
+		}
+		x := Exchange{Title: title, Request: strings.TrimSpace(r.Method + " " + r.Path + r.Topic), Body: string(r.Body), Restarts: r.Restarts}
+		for _, k := range p.Sets {
+			if _, ok := values[k]; ok {
+				x.Sets = append(x.Sets, string(k))
+			}
+		}
+		out = append(out, x)
+	}
+	return out, left, nil
+}
+
+func (e *Engine) context(d store.Device, code secret.Secret) dialect.Values {
+	h := inventory.HardwareID(d.HardwareID)
+	return dialect.Values{"hardware_id": d.HardwareID, "digits": h.Digits(), "set_up_code": code, "topic": d.Topic}
+}
+
+// saveFact keeps one of the three values of a setting.
+func saveFact(tx *store.Tx, d store.Device, kind string, key settings.Key, value string, at time.Time) error {
+	unit := ""
+	if d.UnitID != nil {
+		unit = *d.UnitID
+	}
+	return store.Save(tx, &store.Fact{DeviceID: d.ID, Kind: kind, Key: string(key), UnitID: unit, Value: value, At: at})
+}
+
+func isNone(err error) bool { return errors.Is(err, store.ErrNone) }

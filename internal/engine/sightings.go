@@ -1,0 +1,208 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"fado/internal/core/dialect"
+	"fado/internal/core/inventory"
+	"fado/internal/core/problem"
+	"fado/internal/reach"
+	"fado/internal/store"
+)
+
+// scanEvery is how often the radio lists access points by itself.
+const scanEvery = 10 * time.Second
+
+func (e *Engine) scanLoop(ctx context.Context) {
+	if e.radio == nil {
+		return
+	}
+	for {
+		if _, err := e.Scan(ctx); err != nil && ctx.Err() == nil {
+			e.Log.Debug("scan", "error", err)
+		}
+		if e.Clock.Sleep(ctx, scanEvery) != nil {
+			return
+		}
+	}
+}
+
+// Scan lists the access points that the radio hears and keeps those of known
+// dialects as sightings. It returns what is on the air now.
+func (e *Engine) Scan(ctx context.Context) ([]store.Sighting, error) {
+	if e.radio == nil {
+		return nil, problem.New(problem.Unavailable, "No radio is set up, so no access points can be listed.", "The service runs without a radio.", "Set «radio» in the configuration file and start the service again.")
+	}
+	list, err := e.radio.Scan(ctx)
+	if err != nil {
+		return nil, problem.New(problem.Unavailable, "The radio did not answer.", "It is switched off or busy.", "See that the radio works, then scan again.").Because(err)
+	}
+	now := e.Clock.Now()
+	on := []store.Sighting{}
+	err = e.Store.Write(ctx, func(tx *store.Tx) error {
+		seen := map[string]bool{}
+		for _, ap := range list {
+			d, digits, ok := e.recognise(ap)
+			if !ok {
+				continue
+			}
+			id := "radio/" + ap.Name
+			if seen[id] {
+				continue
+			}
+			seen[id] = true
+			s, err := store.One[store.Sighting](tx, "id = ?", id)
+			fresh := isNone(err)
+			if err != nil && !fresh {
+				return err
+			}
+			if fresh {
+				s = store.Sighting{ID: id, Source: "radio", Name: ap.Name, FirstSeen: now}
+			}
+			back := s.Gone
+			s.Dialect, s.Digits, s.Signal, s.LastSeen, s.Gone = d.Name, digits, ap.Signal, now, false
+			if len(digits) == 12 {
+				if h, err := inventory.ParseHardwareID(digits); err == nil {
+					s.HardwareID = string(h)
+				}
+			}
+			owner := s.DeviceID
+			s.DeviceID = e.ownerOf(tx, digits)
+			if err := store.Save(tx, &s); err != nil {
+				return err
+			}
+			on = append(on, s)
+			if fresh || back || owner != s.DeviceID {
+				e.Changes.Mark("sighting", s.ID)
+			}
+			if fresh {
+				if err := e.event(tx, store.Event{Actor: "radio", DeviceID: s.DeviceID, Kind: "sighting", Text: fmt.Sprintf("The access point %s is on the air (%d dBm).", s.Name, s.Signal)}); err != nil {
+					return err
+				}
+			}
+		}
+		old, err := store.All[store.Sighting](tx, "id", "source = 'radio' AND gone = 0")
+		if err != nil {
+			return err
+		}
+		for _, s := range old {
+			if seen[s.ID] {
+				continue
+			}
+			if _, err := store.Change[store.Sighting](tx, map[string]any{"gone": true}, "id = ?", s.ID); err != nil {
+				return err
+			}
+			e.Changes.Mark("sighting", s.ID)
+		}
+		return nil
+	})
+	return on, err
+}
+
+// recognise finds the dialect whose access points are named like this one.
+func (e *Engine) recognise(ap reach.AccessPoint) (*dialect.Dialect, string, bool) {
+	for _, d := range e.Dialects() {
+		if digits, ok := d.MatchAccessPoint(ap.Name); ok {
+			return d, digits, true
+		}
+	}
+	return nil, "", false
+}
+
+// ownerOf finds the one device whose hardware id ends with these digits.
+func (e *Engine) ownerOf(tx *store.Tx, digits string) string {
+	pairs := make([]string, 0, 6)
+	for i := 0; i+1 < len(digits); i += 2 {
+		pairs = append(pairs, strings.ToUpper(digits[i:i+2]))
+	}
+	list, err := store.Some[store.Device](tx, 2, "id", "hardware_id LIKE ? AND stage <> 'retired'", "%"+strings.Join(pairs, ":"))
+	if err != nil || len(list) != 1 {
+		return ""
+	}
+	return list[0].ID
+}
+
+// Sightings lists what was seen, the newest first.
+func (e *Engine) Sightings(ctx context.Context, all bool) ([]store.Sighting, error) {
+	where := "gone = 0 AND ignored = 0"
+	if all {
+		where = "1 = 1"
+	}
+	return store.Some[store.Sighting](e.Store.Read(ctx), 500, "gone, ignored, name", where)
+}
+
+// Claim matches a sighting to a device, which takes the hardware id that the
+// access point carries.
+func (e *Engine) Claim(ctx context.Context, actor, sighting, deviceRef string) (store.Device, error) {
+	s, err := store.One[store.Sighting](e.Store.Read(ctx), "id = ? OR name = ?", sighting, sighting)
+	if err != nil {
+		return store.Device{}, notFound("sighting", sighting)
+	}
+	if s.HardwareID == "" {
+		return store.Device{}, problem.New(problem.Conflict, fmt.Sprintf("The name %s carries only a part of the hardware id.", s.Name), "This family shows six of the twelve digits.",
+			"Read the whole hardware id on the unit and set it with «fado device edit».")
+	}
+	d, err := e.EditDevice(ctx, actor, deviceRef, DeviceEdit{HardwareID: &s.HardwareID})
+	if err != nil {
+		return d, err
+	}
+	_, err = e.Scan(ctx)
+	return d, err
+}
+
+// Ignore hides a sighting, or shows it again.
+func (e *Engine) Ignore(ctx context.Context, actor, sighting string, hide bool) error {
+	return e.Store.Write(ctx, func(tx *store.Tx) error {
+		n, err := store.Change[store.Sighting](tx, map[string]any{"ignored": hide}, "id = ? OR name = ?", sighting, sighting)
+		if err != nil {
+			return err
+		}
+		if n == 0 {
+			return notFound("sighting", sighting)
+		}
+		e.Changes.Mark("sighting", sighting)
+		return e.event(tx, store.Event{Actor: actor, Kind: "sighting", Text: fmt.Sprintf("%s: ignored %v.", sighting, hide)})
+	})
+}
+
+// accessPoint finds the access point of a device's unit on the air, and its
+// dialect.
+func (e *Engine) accessPoint(ctx context.Context, d store.Device, dl *dialect.Dialect) (reach.AccessPoint, string, map[string]string) {
+	if e.radio == nil {
+		return reach.AccessPoint{}, "no_radio", nil
+	}
+	list, err := e.radio.Scan(ctx)
+	if err != nil {
+		return reach.AccessPoint{}, "radio_down", map[string]string{"detail": reason(err)}
+	}
+	var found []reach.AccessPoint
+	for _, ap := range list {
+		if digits, ok := dl.MatchAccessPoint(ap.Name); ok && inventory.HardwareID(d.HardwareID).EndsWith(digits) {
+			found = append(found, ap)
+		}
+	}
+	switch len(found) {
+	case 0:
+		return reach.AccessPoint{}, "not_seen", nil
+	case 1:
+		return found[0], "", nil
+	}
+	return reach.AccessPoint{}, "twice", nil
+}
+
+// reason is the last part of an error, for a sentence.
+func reason(err error) string {
+	var status *reach.StatusError
+	if errors.As(err, &status) {
+		return status.Error()
+	}
+	s := err.Error()
+	if i := strings.LastIndex(s, ": "); i >= 0 {
+		return s[i+2:]
+	}
+	return s
+}

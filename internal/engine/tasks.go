@@ -1,0 +1,732 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"fado/internal/core/firmware"
+	"fado/internal/core/inventory"
+	"fado/internal/core/problem"
+	"fado/internal/core/secret"
+	"fado/internal/core/settings"
+	"fado/internal/core/task"
+	"fado/internal/fail"
+	"fado/internal/store"
+)
+
+// tasks is the shell around the reducers of core/task: it stores each next
+// state together with its commands, carries the commands out, and brings what
+// came of them back as events.
+type tasks struct {
+	e    *Engine
+	mu   sync.Mutex
+	live map[string]*runner // by device
+	work sync.WaitGroup
+}
+
+// runner owns one task while it is under way.
+type runner struct {
+	t      *tasks
+	id     string
+	device string
+	pinned settings.Values
+	events chan task.Event
+	ctx    context.Context
+	stop   context.CancelFunc
+	calls  sync.WaitGroup
+	kind   task.Kind
+}
+
+func newTasks(e *Engine) *tasks { return &tasks{e: e, live: map[string]*runner{}} }
+
+func (t *tasks) wait() { t.work.Wait() }
+
+// takeUp goes on with what was under way when the service stopped.
+func (t *tasks) takeUp() error {
+	leases, err := store.All[store.Lease](t.e.Store.Read(t.e.ctx), "at", "1 = 1")
+	if err != nil {
+		return fmt.Errorf("list the tasks under way: %w", err)
+	}
+	for _, l := range leases {
+		rec, err := store.One[store.Task](t.e.Store.Read(t.e.ctx), "id = ?", l.TaskID)
+		if err != nil {
+			return fmt.Errorf("read the task %s: %w", l.TaskID, err)
+		}
+		if err := t.run(rec, task.Event{Kind: task.Resumed}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// start stores a new task. It runs at once when nothing else holds the device,
+// else it is queued.
+func (t *tasks) start(ctx context.Context, rec store.Task, state task.State, pinned settings.Values) (store.Task, error) {
+	e := t.e
+	rec.ID, rec.CreatedAt = store.NewID(), e.Clock.Now()
+	rec.UpdatedAt, rec.Kind, rec.Status = rec.CreatedAt, string(state.Kind), string(task.Queued)
+	rec.State = store.JSON(state)
+	if state.Update != nil {
+		rec.Outcome = string(state.Update.Outcome)
+	}
+	var err error
+	if rec.Pinned, err = e.pin(rec.ID, pinned); err != nil {
+		return rec, err
+	}
+	d, err := store.One[store.Device](e.Store.Read(ctx), "id = ?", rec.DeviceID)
+	if err != nil {
+		return rec, err
+	}
+	holds := false
+	fail.Point("before task start")
+	err = e.Store.Write(ctx, func(tx *store.Tx) error {
+		n, err := store.Count[store.Task](tx, "device_id = ? AND kind = ? AND status IN ('queued','running','waiting')", rec.DeviceID, rec.Kind)
+		if err != nil {
+			return err
+		}
+		if n > 0 {
+			return problem.New(problem.Conflict, fmt.Sprintf("A %s of %s is under way already.", state.Kind, d.Name), "It was started before.", "Watch it with «fado task list --device "+d.Hostname+"».")
+		}
+		if _, err := store.One[store.Lease](tx, "device_id = ?", rec.DeviceID); isNone(err) {
+			holds = true
+			if err := store.Create(tx, &store.Lease{DeviceID: rec.DeviceID, TaskID: rec.ID, At: rec.CreatedAt}); err != nil {
+				return err
+			}
+		} else if err != nil {
+			return err
+		}
+		if err := store.Create(tx, &rec); err != nil {
+			return err
+		}
+		text := fmt.Sprintf("Commissioning of %s was started.", d.Name)
+		if state.Update != nil {
+			text = fmt.Sprintf("An update of %s from %s to %s was started.", d.Name, state.Update.From, state.Update.Version)
+		}
+		return e.event(tx, store.Event{Actor: rec.Actor, SiteID: d.SiteID, DeviceID: d.ID, TaskID: rec.ID, Kind: "task", Text: text})
+	})
+	fail.Point("after task start")
+	if err != nil {
+		return rec, err
+	}
+	e.Changes.Mark("task", rec.ID)
+	if holds {
+		err = t.run(rec, task.Event{Kind: task.Started})
+	}
+	return rec, err
+}
+
+// pin seals the settings that a task applies, whatever is changed meanwhile.
+func (e *Engine) pin(id string, v settings.Values) ([]byte, error) {
+	plain := map[string]any{}
+	for k, x := range v {
+		if s, ok := x.(secret.Secret); ok {
+			plain[string(k)] = s.Expose()
+			continue
+		}
+		plain[string(k)] = x
+	}
+	b, err := json.Marshal(plain)
+	if err != nil {
+		return nil, fmt.Errorf("pin the settings: %w", err)
+	}
+	return e.seal("task", id, secret.New(string(b))), nil
+}
+
+func (e *Engine) unpin(rec store.Task) (settings.Values, error) {
+	s, err := e.open("task", rec.ID, rec.Pinned)
+	if err != nil {
+		return nil, err
+	}
+	var raw map[string]json.RawMessage
+	out := settings.Values{}
+	if s.IsZero() {
+		return out, nil
+	}
+	if err := json.Unmarshal([]byte(s.Expose()), &raw); err != nil {
+		return nil, fmt.Errorf("read the settings of task %s: %w", rec.ID, err)
+	}
+	for k, r := range raw {
+		v, err := settings.Read(settings.Key(k), r)
+		if err != nil {
+			return nil, err
+		}
+		out[settings.Key(k)] = v
+	}
+	return out, nil
+}
+
+func (t *tasks) run(rec store.Task, first task.Event) error {
+	pinned, err := t.e.unpin(rec)
+	if err != nil {
+		return err
+	}
+	var state task.State
+	if err := json.Unmarshal([]byte(rec.State), &state); err != nil {
+		return fmt.Errorf("read the state of task %s: %w", rec.ID, err)
+	}
+	ctx, stop := context.WithCancel(t.e.ctx)
+	r := &runner{t: t, id: rec.ID, device: rec.DeviceID, pinned: pinned, events: make(chan task.Event, 64), ctx: ctx, stop: stop, kind: state.Kind}
+	t.mu.Lock()
+	t.live[rec.DeviceID] = r
+	t.mu.Unlock()
+	r.events <- first
+	t.work.Go(func() { r.loop(state) })
+	return nil
+}
+
+// holds reports whether a task is under way on a device.
+func (t *tasks) holds(device string) bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.live[device] != nil
+}
+
+// deliver gives an event to the task that holds a device, if any. A task that
+// is flooded drops it: it asks again when its time is up.
+func (t *tasks) deliver(device string, ev task.Event) {
+	t.mu.Lock()
+	r := t.live[device]
+	t.mu.Unlock()
+	if r == nil {
+		return
+	}
+	if ev.Kind == task.Answered || ev.Kind == task.Progress {
+		// Only answers to what this very task asked concern it.
+		command, ours := strings.CutPrefix(ev.Facts["reply_to"], r.id+".")
+		if !ours {
+			return
+		}
+		ev.Facts["command"] = command
+	}
+	select {
+	case r.events <- ev:
+	default:
+		t.e.Log.Warn("a task is flooded with messages", "task", r.id)
+	}
+}
+
+// reported compares what a unit reports with what its task handed over.
+func (t *tasks) reported(device string, got settings.Values, replyTo string) {
+	t.mu.Lock()
+	r := t.live[device]
+	t.mu.Unlock()
+	if r == nil || replyTo == "" {
+		return
+	}
+	d, err := store.One[store.Device](t.e.Store.Read(r.ctx), "id = ?", device)
+	if err != nil {
+		return
+	}
+	want := r.pinned
+	if r.kind == task.Update {
+		// An update hands nothing over: what counts is what was intended and
+		// handed over before.
+		lines, err := t.e.Lines(t.e.Store.Read(r.ctx), d)
+		if err != nil {
+			return
+		}
+		want = settings.Values{}
+		for _, l := range lines {
+			if l.HandedOver != nil && l.HandedOver.Hash == l.Hash {
+				want[l.Key] = l.Intended
+			}
+		}
+	}
+	var differs []string
+	equal := 0
+	for k, v := range want {
+		x, ok := got[k]
+		switch {
+		case !ok:
+		case x == v:
+			equal++
+		default:
+			differs = append(differs, fmt.Sprintf("%s is %v instead of %v", k, x, v))
+		}
+	}
+	t.deliver(device, task.Event{Kind: task.Reported, Facts: map[string]string{
+		"reply_to": replyTo, "differs": strings.Join(differs, "; "), "equal": fmt.Sprint(equal)}})
+}
+
+func (r *runner) loop(s task.State) {
+	defer r.stop()
+	defer r.calls.Wait()
+	defer r.stop()
+	e := r.t.e
+	for {
+		var timer *time.Timer
+		var due <-chan time.Time
+		if !s.Due.IsZero() {
+			timer = time.NewTimer(max(e.Clock.Real(s.Due.Sub(e.Clock.Now())), 0))
+			due = timer.C
+		}
+		var ev task.Event
+		select {
+		case <-r.ctx.Done():
+			return
+		case ev = <-r.events:
+		case <-due:
+			ev = task.Event{Kind: task.Tick}
+		}
+		if timer != nil {
+			timer.Stop()
+		}
+		next, commands := task.Next(s, ev, e.Clock.Now())
+		if err := r.save(s, next, ev); err != nil {
+			if r.ctx.Err() != nil {
+				return
+			}
+			// The records cannot be written, such as on a full disk. Nothing
+			// has happened yet; the same event is tried again.
+			e.Log.Error("store a task", "task", r.id, "error", err)
+			if e.Clock.Sleep(r.ctx, 2*time.Second) != nil {
+				return
+			}
+			select {
+			case r.events <- ev:
+			default:
+			}
+			continue
+		}
+		s = next
+		for _, c := range commands {
+			r.calls.Go(func() { r.carryOut(c) })
+		}
+		if s.Status.Over() {
+			r.release()
+			return
+		}
+	}
+}
+
+// carryOut does one command and brings its result back.
+func (r *runner) carryOut(c task.Command) {
+	fail.Point("before " + string(c.Do))
+	ev := r.t.e.carry(r, c)
+	fail.Point("after " + string(c.Do))
+	ev.Kind, ev.Command = task.Result, c.ID
+	select {
+	case r.events <- ev:
+	case <-r.ctx.Done():
+	}
+}
+
+// save stores a state with all that follows from it, in one transaction.
+func (r *runner) save(before, after task.State, ev task.Event) error {
+	e := r.t.e
+	a, b := store.JSON(before), store.JSON(after)
+	if a == b {
+		return nil
+	}
+	at := e.Clock.Now()
+	fail.Point("before task commit")
+	err := e.Store.Write(r.ctx, func(tx *store.Tx) error {
+		columns := map[string]any{"state": b, "status": string(after.Status), "updated_at": at}
+		if after.Update != nil {
+			columns["outcome"] = string(after.Update.Outcome)
+		}
+		if after.Status.Over() {
+			columns["ended_at"] = at
+		}
+		if _, err := store.Change[store.Task](tx, columns, "id = ?", r.id); err != nil {
+			return err
+		}
+		d, err := store.One[store.Device](tx, "id = ?", r.device)
+		if err != nil {
+			return err
+		}
+		return e.follow(tx, r.id, d, before, after, ev)
+	})
+	fail.Point("after task commit")
+	if err == nil {
+		e.Changes.Mark("task", r.id)
+		e.Changes.Mark("device", r.device)
+	}
+	return err
+}
+
+// follow writes what a task's new state means for the records: the device's
+// unit, stage, proofs and checks, what was learnt, and the events.
+func (e *Engine) follow(tx *store.Tx, id string, d store.Device, before, after task.State, ev task.Event) error {
+	at := e.Clock.Now()
+	say := func(kind, text string) error {
+		return e.event(tx, store.Event{Actor: "fado", SiteID: d.SiteID, DeviceID: d.ID, TaskID: id, Kind: kind, Text: text})
+	}
+	if before.Seen.HardwareID == "" && after.Seen.HardwareID != "" {
+		if err := e.fill(tx, &d, after.Seen.HardwareID, at); err != nil {
+			return err
+		}
+	}
+	if after.Kind == task.Commission && after.Stage != before.Stage && inventory.Stage(after.Stage) != inventory.Stage(d.Stage) {
+		if !inventory.Stage(d.Stage).AtLeast(after.Stage) || after.Stage == inventory.Contacted {
+			if _, err := store.Change[store.Device](tx, map[string]any{"stage": string(after.Stage)}, "id = ?", d.ID); err != nil {
+				return err
+			}
+			d.Stage = string(after.Stage)
+		}
+	}
+	if after.Seen.Live && !before.Seen.Live {
+		if err := e.proveJoin(tx, d, ev.Facts["account"], at); err != nil {
+			return err
+		}
+	}
+	if after.Seen.BootTook > 0 && after.Seen.BootTook != before.Seen.BootTook {
+		if err := learn(tx, d.Model, "boot", after.Seen.BootTook); err != nil {
+			return err
+		}
+	}
+	for i, s := range after.Steps {
+		was := before.Steps[i]
+		if s.State == was.State || s.State == task.StepAhead {
+			continue
+		}
+		text := fmt.Sprintf("%s: %s.", d.Name, lower(s.Title))
+		switch s.State {
+		case task.StepDone:
+			text = strings.TrimSpace(fmt.Sprintf("%s: %s — done. %s", d.Name, lower(s.Title), s.Note))
+		case task.StepFailed:
+			continue // the failure itself is the event
+		}
+		if err := say("step", text); err != nil {
+			return err
+		}
+	}
+	for _, c := range after.Checks {
+		if err := store.Save(tx, &store.Check{DeviceID: d.ID, Name: string(c.Name), Holds: c.Holds, Expected: c.Expected, Seen: c.Seen, Evidence: string(c.Evidence), At: c.At}); err != nil {
+			return err
+		}
+	}
+	if !after.Status.Over() || before.Status.Over() {
+		return nil
+	}
+	text := fmt.Sprintf("%s of %s: %s.", title(string(after.Kind)), d.Name, after.Status)
+	switch {
+	case after.Failure != nil:
+		text = fmt.Sprintf("%s of %s failed. %s %s", title(string(after.Kind)), d.Name, after.Failure.What, after.Failure.Cause)
+	case after.Update != nil && after.Update.Outcome == task.Succeeded:
+		text = fmt.Sprintf("%s now runs %s, by its own report.", d.Name, after.Update.Version)
+	case after.Kind == task.Commission && after.Status == task.Done:
+		text = fmt.Sprintf("%s is adopted and proven.", d.Name)
+	}
+	if err := say("task", text); err != nil {
+		return err
+	}
+	if _, err := store.Change[store.Task](tx, map[string]any{"pinned": nil}, "id = ? AND status IN ('done','cancelled')", id); err != nil {
+		return err
+	}
+	if _, err := store.Delete[store.Lease](tx, "device_id = ? AND task_id = ?", d.ID, id); err != nil {
+		return err
+	}
+	return e.refresh(tx, d.ID)
+}
+
+func lower(s string) string { return strings.ToLower(s[:1]) + s[1:] }
+func title(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
+
+// fill puts a unit into a device and keeps the history of both.
+func (e *Engine) fill(tx *store.Tx, d *store.Device, hardwareID string, at time.Time) error {
+	u, err := store.One[store.Unit](tx, "hardware_id = ?", hardwareID)
+	if isNone(err) {
+		u = store.Unit{ID: store.NewID(), HardwareID: hardwareID, Model: d.Model, FirstSeen: at}
+		err = store.Create(tx, &u)
+	}
+	if err != nil {
+		return err
+	}
+	if d.UnitID != nil && *d.UnitID == u.ID {
+		return nil
+	}
+	if _, err := store.Change[store.Tenure](tx, map[string]any{"until": at}, "(device_id = ? OR unit_id = ?) AND until IS NULL", d.ID, u.ID); err != nil {
+		return err
+	}
+	if err := store.Create(tx, &store.Tenure{DeviceID: d.ID, UnitID: u.ID, Since: at}); err != nil {
+		return err
+	}
+	d.UnitID = &u.ID
+	_, err = store.Change[store.Device](tx, map[string]any{"unit_id": u.ID}, "id = ?", d.ID)
+	return err
+}
+
+// proveJoin notes what a unit proved by appearing on the broker under its own
+// account: it knew the passphrase and its password.
+func (e *Engine) proveJoin(tx *store.Tx, d store.Device, account string, at time.Time) error {
+	by := map[settings.Key]string{settings.WifiPassphrase: "it joined the network"}
+	if account != "" {
+		by[settings.BrokerPassword] = "it signed in as " + account
+		if err := e.accountSeen(tx, d, account); err != nil {
+			return err
+		}
+	}
+	for k, text := range by {
+		if err := saveFact(tx, d, "proof", k, text, at); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// learn keeps a running mean of how long something takes for a model, in which
+// the last twenty count most.
+func learn(tx *store.Tx, model, what string, seconds float64) error {
+	l, err := store.One[store.Learnt](tx, "model = ? AND what = ?", model, what)
+	if err != nil && !isNone(err) {
+		return err
+	}
+	l.Model, l.What, l.Count = model, what, l.Count+1
+	l.Seconds += (seconds - l.Seconds) / float64(min(l.Count, 20))
+	return store.Save(tx, &l)
+}
+
+// release ends the runner and starts the next task of the device.
+func (r *runner) release() {
+	t := r.t
+	r.stop()
+	t.mu.Lock()
+	delete(t.live, r.device)
+	t.mu.Unlock()
+	var next *store.Task
+	err := t.e.Store.Write(t.e.ctx, func(tx *store.Tx) error {
+		list, err := store.Some[store.Task](tx, 1, "id", "device_id = ? AND status = 'queued'", r.device)
+		if err != nil || len(list) == 0 {
+			return err
+		}
+		if _, err := store.One[store.Lease](tx, "device_id = ?", r.device); err == nil {
+			return nil
+		}
+		next = &list[0]
+		return store.Create(tx, &store.Lease{DeviceID: r.device, TaskID: next.ID, At: t.e.Clock.Now()})
+	})
+	if err == nil && next != nil {
+		err = t.run(*next, task.Event{Kind: task.Started})
+	}
+	if err != nil && t.e.ctx.Err() == nil {
+		t.e.Log.Error("start the next task", "device", r.device, "error", err)
+	}
+}
+
+// Commission starts commissioning of a device.
+func (e *Engine) Commission(ctx context.Context, actor, ref string) (store.Task, error) {
+	d, err := e.FindDevice(ctx, ref)
+	if err != nil {
+		return store.Task{}, err
+	}
+	tx := e.Store.Read(ctx)
+	values, err := e.plan(tx, d)
+	if err != nil {
+		return store.Task{}, err
+	}
+	if e.radio == nil {
+		return store.Task{}, problem.New(problem.Unavailable, "No radio is set up, so no access point can be joined.", "The service runs without a radio.", "Set «radio» in the configuration file and start the service again.")
+	}
+	delete(values, settings.BrokerUser)
+	delete(values, settings.BrokerPassword)
+	subject, err := e.subject(tx, d)
+	if err != nil {
+		return store.Task{}, err
+	}
+	if s, ok := values[settings.WifiSSID].(string); ok {
+		subject.Network = s
+	}
+	rev, err := e.revision(tx)
+	if err != nil {
+		return store.Task{}, err
+	}
+	return e.tasks.start(ctx, store.Task{DeviceID: d.ID, Actor: actor, Revision: rev}, task.NewCommission(subject), values)
+}
+
+func (e *Engine) revision(tx *store.Tx) (int64, error) {
+	list, err := store.Some[store.Revision](tx, 1, "id DESC", "1 = 1")
+	if err != nil || len(list) == 0 {
+		return 0, err
+	}
+	return list[0].ID, nil
+}
+
+func (e *Engine) subject(tx *store.Tx, d store.Device) (task.Subject, error) {
+	model, dl, err := e.speaker(d)
+	if err != nil {
+		return task.Subject{}, err
+	}
+	usual := float64(model.BootSeconds)
+	if l, err := store.One[store.Learnt](tx, "model = ? AND what = 'boot'", model.Name); err == nil && l.Count > 0 {
+		usual = l.Seconds
+	}
+	s := task.Subject{Name: d.Name, HardwareID: d.HardwareID, Model: model.Name, BootUsual: usual, SetUp: model.SetUp, Recover: model.Recover}
+	if way, ok := dl.Delivery(deviceSubject(model, d)); ok {
+		s.Reverts = way.Reverts
+	}
+	if s.Recover == "" {
+		s.Recover = "Take its power away for ten seconds and give it back. If it stays silent, replace the unit."
+	}
+	return s, nil
+}
+
+// Update starts an update of one device to an image.
+func (e *Engine) Update(ctx context.Context, actor, ref, image string) (store.Task, error) {
+	d, err := e.FindDevice(ctx, ref)
+	if err != nil {
+		return store.Task{}, err
+	}
+	tx := e.Store.Read(ctx)
+	img, err := e.FindImage(ctx, image)
+	if err != nil {
+		return store.Task{}, err
+	}
+	if !inventory.Stage(d.Stage).AtLeast(inventory.Joined) {
+		return store.Task{}, problem.New(problem.Conflict, fmt.Sprintf("%s is not in service yet, so it cannot be updated.", d.Name), "It was not commissioned.", "Commission it first with «fado device commission "+d.Hostname+"».")
+	}
+	verdict, _, err := e.Fit(ctx, d, img)
+	if err != nil {
+		return store.Task{}, err
+	}
+	if !verdict.Fits {
+		return store.Task{}, problem.New(problem.Conflict, fmt.Sprintf("The image does not suit %s: %s", d.Name, verdict.Sentence), "Fit is decided before anything is sent.", "Choose another image; «fado image list» shows what there is.")
+	}
+	subject, err := e.subject(tx, d)
+	if err != nil {
+		return store.Task{}, err
+	}
+	return e.tasks.start(ctx, store.Task{DeviceID: d.ID, Actor: actor, Image: img.SHA256}, task.NewUpdate(subject, img.SHA256, img.Version, d.Running, d.Digest, img.Size), nil)
+}
+
+// Fit decides whether an image suits a device's unit now.
+func (e *Engine) Fit(ctx context.Context, d store.Device, img store.Image) (firmware.Verdict, store.Site, error) {
+	model, dl, err := e.speaker(d)
+	if err != nil {
+		return firmware.Verdict{}, store.Site{}, err
+	}
+	site, err := e.FindSite(ctx, d.SiteID)
+	if err != nil {
+		return firmware.Verdict{}, site, err
+	}
+	way, ok := dl.Delivery(deviceSubject(model, d))
+	if !ok {
+		return firmware.Verdict{Rule: "delivery", Sentence: fmt.Sprintf("The dialect %s knows no way of updating a %s.", dl.Name, model.Name)}, site, nil
+	}
+	if way.Start.Publish == "" {
+		return firmware.Verdict{Rule: "delivery", Sentence: fmt.Sprintf("The dialect %s updates over a unit's own pages, and this Fado can offer images over the broker only.", dl.Name)}, site, nil
+	}
+	unit := firmware.Unit{Model: model, Firmware: d.Firmware, Version: d.Running, Digest: d.Digest}
+	policy := firmware.Policy{Downgrade: site.AllowDowngrade, Unsigned: site.AllowUnsigned, RiskyDelivery: site.AllowRisky, LeastBattery: site.LeastBattery}
+	return firmware.Fit(coreImage(img), unit, policy, way.Risky()), site, nil
+}
+
+// Task finds a task.
+func (e *Engine) Task(ctx context.Context, id string) (store.Task, error) {
+	rec, err := store.One[store.Task](e.Store.Read(ctx), "id = ?", id)
+	if isNone(err) {
+		return rec, notFound("task", id)
+	}
+	return rec, err
+}
+
+// Retry takes a failed task up again.
+func (e *Engine) Retry(ctx context.Context, actor, id string) (store.Task, error) {
+	rec, err := e.Task(ctx, id)
+	if err != nil {
+		return rec, err
+	}
+	d, err := store.One[store.Device](e.Store.Read(ctx), "id = ?", rec.DeviceID)
+	if err != nil {
+		return rec, err
+	}
+	newer, err := store.Count[store.Task](e.Store.Read(ctx), "device_id = ? AND kind = ? AND id > ?", rec.DeviceID, rec.Kind, rec.ID)
+	if err != nil {
+		return rec, err
+	}
+	switch {
+	case rec.Status != string(task.Failed) && rec.Status != string(task.Cancelled):
+		return rec, problem.New(problem.Conflict, fmt.Sprintf("The task is %s; only one that failed or was cancelled can be tried again.", rec.Status), "It ended well, or is still under way.", "Watch it with «fado task show "+id+"».")
+	case newer > 0:
+		return rec, problem.New(problem.Conflict, "A newer task of the same kind exists for this device.", "It was started since this one failed.", "Look at the newer one with «fado task list --device "+d.Hostname+"».")
+	}
+	var pinned settings.Values
+	rev := rec.Revision
+	var state task.State
+	if err := json.Unmarshal([]byte(rec.State), &state); err != nil {
+		return rec, fmt.Errorf("read the state of task %s: %w", id, err)
+	}
+	if rec.Kind == string(task.Commission) {
+		// What is intended now is applied: the reason to try again is often
+		// that it was corrected.
+		if pinned, err = e.plan(e.Store.Read(ctx), d); err != nil {
+			return rec, err
+		}
+		delete(pinned, settings.BrokerUser)
+		delete(pinned, settings.BrokerPassword)
+		if rev, err = e.revision(e.Store.Read(ctx)); err != nil {
+			return rec, err
+		}
+	}
+	if state.Subject, err = e.subject(e.Store.Read(ctx), d); err != nil {
+		return rec, err
+	}
+	if s, ok := pinned[settings.WifiSSID].(string); ok {
+		state.Subject.Network = s
+	}
+	sealed, err := e.pin(id, pinned)
+	if err != nil {
+		return rec, err
+	}
+	err = e.Store.Write(ctx, func(tx *store.Tx) error {
+		if lease, err := store.One[store.Lease](tx, "device_id = ?", rec.DeviceID); err == nil {
+			return held(d.Name, lease.TaskID)
+		}
+		if err := store.Create(tx, &store.Lease{DeviceID: rec.DeviceID, TaskID: id, At: e.Clock.Now()}); err != nil {
+			return err
+		}
+		rec.State, rec.Pinned, rec.Revision, rec.EndedAt = store.JSON(state), sealed, rev, nil
+		if _, err := store.Change[store.Task](tx, map[string]any{"state": rec.State, "pinned": sealed, "revision": rev, "ended_at": nil}, "id = ?", id); err != nil {
+			return err
+		}
+		return e.event(tx, store.Event{Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, TaskID: id, Kind: "task", Text: fmt.Sprintf("The %s of %s is tried again.", rec.Kind, d.Name)})
+	})
+	if err != nil {
+		return rec, err
+	}
+	return rec, e.tasks.run(rec, task.Event{Kind: task.Retried})
+}
+
+// CancelTask ends a task that has not come too far. A unit that was told to
+// take an image finishes.
+func (e *Engine) CancelTask(ctx context.Context, actor, id string) (store.Task, error) {
+	rec, err := e.Task(ctx, id)
+	if err != nil {
+		return rec, err
+	}
+	if task.Status(rec.Status).Over() {
+		return rec, problem.New(problem.Conflict, fmt.Sprintf("The task is %s already.", rec.Status), "", "There is nothing left to cancel.")
+	}
+	var state task.State
+	if err := json.Unmarshal([]byte(rec.State), &state); err != nil {
+		return rec, fmt.Errorf("read the state of task %s: %w", id, err)
+	}
+	if state.Update != nil && state.Update.Told {
+		return rec, problem.New(problem.Conflict, "The unit is taking the image; that is not interrupted.", "An update that was told to a unit runs to its end.", "Wait for its outcome.")
+	}
+	e.tasks.mu.Lock()
+	r := e.tasks.live[rec.DeviceID]
+	e.tasks.mu.Unlock()
+	if r != nil && r.id == id {
+		select {
+		case r.events <- task.Event{Kind: task.Cancel}:
+		case <-ctx.Done():
+			return rec, ctx.Err()
+		}
+	} else { // queued behind another
+		next, _ := task.Next(state, task.Event{Kind: task.Cancel}, e.Clock.Now())
+		err = e.Store.Write(ctx, func(tx *store.Tx) error {
+			_, err := store.Change[store.Task](tx, map[string]any{"state": store.JSON(next), "status": string(next.Status), "ended_at": e.Clock.Now()}, "id = ? AND status = 'queued'", id)
+			return err
+		})
+		if err != nil {
+			return rec, err
+		}
+	}
+	e.Changes.Mark("task", id)
+	return rec, e.Record(ctx, store.Event{Actor: actor, DeviceID: rec.DeviceID, TaskID: id, Kind: "task", Text: "The task was cancelled."})
+}

@@ -1,0 +1,184 @@
+// Package hub is the client of a hub's Thing directory, as W3C WoT Discovery
+// describes it: it starts at /.well-known/wot and follows what the directory
+// says of itself. It does not write Thing Descriptions; package thing does.
+package hub
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/yosida95/uritemplate/v3"
+
+	"fado/internal/core/secret"
+	"fado/internal/core/thing"
+	"fado/internal/fail"
+)
+
+// The ways in which a hub fails.
+var (
+	ErrDown    = errors.New("the hub cannot be reached")
+	ErrRefused = errors.New("the hub refused")
+	ErrNone    = errors.New("the hub has no such thing")
+)
+
+// Directory is a hub's Thing directory.
+type Directory struct {
+	base   string
+	token  secret.Secret
+	client *http.Client
+}
+
+// Open prepares a directory at a base URL. A token, when there is one, is sent
+// as a bearer token (RFC 6750) to that address alone.
+func Open(base string, token secret.Secret) *Directory {
+	return &Directory{base: strings.TrimRight(base, "/"), token: token, client: &http.Client{
+		Timeout:       10 * time.Second,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}}
+}
+
+type affordance struct {
+	Forms []struct {
+		Href   string `json:"href"`
+		Method string `json:"htv:methodName"`
+	} `json:"forms"`
+}
+
+type description struct {
+	Base       string                `json:"base"`
+	Properties map[string]affordance `json:"properties"`
+	Actions    map[string]affordance `json:"actions"`
+}
+
+// find asks the directory for the form of an affordance.
+func (d *Directory) find(ctx context.Context, name, id, method string) (string, string, error) {
+	b, _, err := d.do(ctx, http.MethodGet, d.base+"/.well-known/wot", nil)
+	if err != nil {
+		return "", "", fmt.Errorf("ask the directory for its description: %w", err)
+	}
+	var desc description
+	if err := json.Unmarshal(b, &desc); err != nil {
+		return "", "", fmt.Errorf("%w: its description is no JSON: %w", ErrRefused, err)
+	}
+	a, ok := desc.Actions[name]
+	if !ok {
+		a, ok = desc.Properties[name]
+	}
+	if !ok || len(a.Forms) == 0 {
+		return "", "", fmt.Errorf("%w: its description has no %s", ErrRefused, name)
+	}
+	href := a.Forms[0].Href
+	if a.Forms[0].Method != "" {
+		method = a.Forms[0].Method
+	}
+	t, err := uritemplate.New(href)
+	if err != nil {
+		return "", "", fmt.Errorf("%w: the form of %s has no address: %w", ErrRefused, name, err)
+	}
+	vars := uritemplate.Values{}
+	vars.Set("id", uritemplate.String(id))
+	if href, err = t.Expand(vars); err != nil {
+		return "", "", fmt.Errorf("%w: %w", ErrRefused, err)
+	}
+	from := desc.Base
+	if from == "" {
+		from = d.base + "/"
+	}
+	base, err := url.Parse(from)
+	if err != nil {
+		return "", "", fmt.Errorf("%w: its base is no address: %w", ErrRefused, err)
+	}
+	at, err := base.Parse(href)
+	if err != nil {
+		return "", "", fmt.Errorf("%w: the form of %s has no address: %w", ErrRefused, name, err)
+	}
+	// The token goes to the hub that it was given for and nowhere else.
+	if own, err := url.Parse(d.base); err != nil || own.Host != at.Host || own.Scheme != at.Scheme {
+		return "", "", fmt.Errorf("%w: its description points to another host, %s", ErrRefused, at.Host)
+	}
+	return method, at.String(), nil
+}
+
+// Put adds a thing or replaces it.
+func (d *Directory) Put(ctx context.Context, td map[string]any) error {
+	id, _ := td["id"].(string)
+	method, at, err := d.find(ctx, "createThing", id, http.MethodPut)
+	if err != nil {
+		return err
+	}
+	b, err := json.Marshal(td)
+	if err != nil {
+		return err
+	}
+	fail.Point("before hub put")
+	_, _, err = d.do(ctx, method, at, b)
+	fail.Point("after hub put")
+	return err
+}
+
+// Get returns a thing as the directory holds it, or ErrNone.
+func (d *Directory) Get(ctx context.Context, id string) (map[string]any, error) {
+	method, at, err := d.find(ctx, "retrieveThing", id, http.MethodGet)
+	if err != nil {
+		return nil, err
+	}
+	b, _, err := d.do(ctx, method, at, nil)
+	if err != nil {
+		return nil, err
+	}
+	var td map[string]any
+	if err := json.Unmarshal(b, &td); err != nil {
+		return nil, fmt.Errorf("%w: the thing is no JSON: %w", ErrRefused, err)
+	}
+	return td, nil
+}
+
+// Delete removes a thing. One that is not there is no error.
+func (d *Directory) Delete(ctx context.Context, id string) error {
+	method, at, err := d.find(ctx, "deleteThing", id, http.MethodDelete)
+	if err != nil {
+		return err
+	}
+	if _, _, err = d.do(ctx, method, at, nil); errors.Is(err, ErrNone) {
+		return nil
+	}
+	return err
+}
+
+func (d *Directory) do(ctx context.Context, method, at string, body []byte) ([]byte, int, error) {
+	req, err := http.NewRequestWithContext(ctx, method, at, bytes.NewReader(body))
+	if err != nil {
+		return nil, 0, fmt.Errorf("%w: %w", ErrRefused, err)
+	}
+	if body != nil {
+		req.Header.Set("Content-Type", thing.MediaType)
+	}
+	if !d.token.IsZero() {
+		req.Header.Set("Authorization", "Bearer "+d.token.Expose())
+	}
+	resp, err := d.client.Do(req)
+	if err != nil {
+		return nil, 0, fmt.Errorf("%w: %w", ErrDown, err)
+	}
+	defer resp.Body.Close()
+	b, err := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
+	switch {
+	case err != nil:
+		return nil, 0, fmt.Errorf("%w: %w", ErrDown, err)
+	case resp.StatusCode == http.StatusNotFound:
+		return nil, resp.StatusCode, ErrNone
+	case resp.StatusCode >= 500:
+		return nil, resp.StatusCode, fmt.Errorf("%w: status %d", ErrDown, resp.StatusCode)
+	case resp.StatusCode >= 300:
+		return nil, resp.StatusCode, fmt.Errorf("%w: status %d %.120s", ErrRefused, resp.StatusCode, strings.TrimSpace(string(b)))
+	}
+	return b, resp.StatusCode, nil
+}

@@ -1,0 +1,293 @@
+package sim
+
+import (
+	"encoding/json"
+	"fmt"
+	"html/template"
+	"io"
+	"net"
+	"net/http"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	mqtt "github.com/eclipse/paho.mqtt.golang"
+)
+
+// HubSpec describes a home's automation hub: a Thing directory (W3C WoT
+// Discovery), an account on the broker, and a page.
+type HubSpec struct {
+	Name     string `json:"name"`
+	Listen   string `json:"listen"`
+	Token    string `json:"token"`
+	Broker   string `json:"broker"` // host:port
+	Account  string `json:"account"`
+	Password string `json:"password"`
+}
+
+type hub struct {
+	spec   HubSpec
+	client mqtt.Client
+
+	mu      sync.Mutex
+	address string
+	things  map[string]map[string]any
+	values  map[string]any // topic to value
+	topics  map[string]bool
+	refuse  bool
+}
+
+func (s *Site) addHub(spec HubSpec) error {
+	l, err := net.Listen("tcp", spec.Listen)
+	if err != nil {
+		return fmt.Errorf("listen for the hub %s: %w", spec.Name, err)
+	}
+	h := &hub{spec: spec, address: "http://" + l.Addr().String(), things: map[string]map[string]any{}, values: map[string]any{}, topics: map[string]bool{}}
+	o := mqtt.NewClientOptions().AddBroker("tcp://" + spec.Broker).SetClientID(spec.Account).SetUsername(spec.Account).SetPassword(spec.Password).
+		SetConnectRetry(true).SetConnectRetryInterval(500 * time.Millisecond).SetAutoReconnect(true).SetMaxReconnectInterval(time.Second).
+		SetCleanSession(true).SetOnConnectHandler(func(mqtt.Client) { h.subscribeAll() })
+	h.client = mqtt.NewClient(o)
+	h.client.Connect()
+	s.mu.Lock()
+	s.hubs = append(s.hubs, h)
+	s.mu.Unlock()
+	s.serve(l, h.routes())
+	return nil
+}
+
+func (h *hub) close() { h.client.Disconnect(20) }
+
+// HubAddress is the base URL of the n-th hub.
+func (s *Site) HubAddress(n int) string { return s.hubs[n].address }
+
+func (h *hub) routes() http.Handler {
+	m := http.NewServeMux()
+	m.HandleFunc("GET /.well-known/wot", func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/td+json")
+		_ = json.NewEncoder(w).Encode(h.directory())
+	})
+	m.HandleFunc("GET /things", h.guard(func(w http.ResponseWriter, r *http.Request) {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		list := []map[string]any{}
+		for _, id := range h.ids() {
+			list = append(list, h.things[id])
+		}
+		w.Header().Set("Content-Type", "application/ld+json")
+		_ = json.NewEncoder(w).Encode(list)
+	}))
+	m.HandleFunc("GET /things/{id}", h.guard(func(w http.ResponseWriter, r *http.Request) {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		td, ok := h.things[r.PathValue("id")]
+		if !ok {
+			http.NotFound(w, r)
+			return
+		}
+		w.Header().Set("Content-Type", "application/td+json")
+		_ = json.NewEncoder(w).Encode(td)
+	}))
+	m.HandleFunc("PUT /things/{id}", h.guard(h.put))
+	m.HandleFunc("DELETE /things/{id}", h.guard(func(w http.ResponseWriter, r *http.Request) {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		if _, ok := h.things[r.PathValue("id")]; !ok {
+			http.NotFound(w, r)
+			return
+		}
+		delete(h.things, r.PathValue("id"))
+		w.WriteHeader(http.StatusNoContent)
+	}))
+	m.HandleFunc("POST /fault", func(w http.ResponseWriter, r *http.Request) {
+		h.mu.Lock()
+		h.refuse = r.FormValue("fault") == "refusing"
+		h.mu.Unlock()
+		w.WriteHeader(http.StatusNoContent)
+	})
+	m.HandleFunc("GET /view", func(w http.ResponseWriter, r *http.Request) { reply(w, http.StatusOK, h.view()) })
+	m.HandleFunc("POST /switch", func(w http.ResponseWriter, r *http.Request) {
+		if err := h.switchThing(r.FormValue("thing"), r.FormValue("property"), r.FormValue("value")); err != nil {
+			http.Error(w, err.Error(), http.StatusBadRequest)
+			return
+		}
+		if strings.Contains(r.Header.Get("Accept"), "text/html") {
+			http.Redirect(w, r, "/", http.StatusSeeOther)
+			return
+		}
+		w.WriteHeader(http.StatusNoContent)
+	})
+	m.HandleFunc("GET /{$}", func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		_ = hubPage.Execute(w, map[string]any{"Name": h.spec.Name, "Things": h.view()})
+	})
+	return m
+}
+
+func (h *hub) guard(next http.HandlerFunc) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		h.mu.Lock()
+		refuse := h.refuse
+		h.mu.Unlock()
+		if refuse || r.Header.Get("Authorization") != "Bearer "+h.spec.Token {
+			w.Header().Set("WWW-Authenticate", "Bearer")
+			http.Error(w, "not allowed", http.StatusUnauthorized)
+			return
+		}
+		next(w, r)
+	}
+}
+
+// directory is the directory's own description (WoT Discovery, section 7.3.2.1).
+func (h *hub) directory() map[string]any {
+	one := map[string]any{"id": map[string]any{"@type": "ThingID", "type": "string", "format": "iri-reference"}}
+	form := func(method, href, media string) []any {
+		return []any{map[string]any{"href": href, "htv:methodName": method, "contentType": media}}
+	}
+	return map[string]any{
+		"@context": []any{"https://www.w3.org/2022/wot/td/v1.1", "https://www.w3.org/2022/wot/discovery"},
+		"@type":    "ThingDirectory", "id": "urn:hub:" + strings.ToLower(strings.ReplaceAll(h.spec.Name, " ", "-")), "title": h.spec.Name, "base": h.address,
+		"securityDefinitions": map[string]any{"bearer": map[string]any{"scheme": "bearer"}}, "security": []any{"bearer"},
+		"properties": map[string]any{"things": map[string]any{"type": "array", "forms": form("GET", "/things", "application/ld+json")}},
+		"actions": map[string]any{
+			"createThing":   map[string]any{"uriVariables": one, "forms": form("PUT", "/things/{id}", "application/td+json")},
+			"retrieveThing": map[string]any{"uriVariables": one, "safe": true, "forms": form("GET", "/things/{id}", "application/td+json")},
+			"updateThing":   map[string]any{"uriVariables": one, "forms": form("PUT", "/things/{id}", "application/td+json")},
+			"deleteThing":   map[string]any{"uriVariables": one, "forms": form("DELETE", "/things/{id}", "")},
+		},
+	}
+}
+
+func (h *hub) put(w http.ResponseWriter, r *http.Request) {
+	if r.Header.Get("Content-Type") != "application/td+json" {
+		http.Error(w, "want application/td+json", http.StatusUnsupportedMediaType)
+		return
+	}
+	b, err := io.ReadAll(http.MaxBytesReader(w, r.Body, 256<<10))
+	var td map[string]any
+	if err == nil {
+		err = json.Unmarshal(b, &td)
+	}
+	if err != nil || td["id"] != r.PathValue("id") || td["title"] == nil || td["securityDefinitions"] == nil || td["security"] == nil || td["properties"] == nil {
+		reply(w, http.StatusBadRequest, map[string]any{"title": "not a valid Thing Description", "status": 400})
+		return
+	}
+	h.mu.Lock()
+	_, had := h.things[r.PathValue("id")]
+	h.things[r.PathValue("id")] = td
+	h.mu.Unlock()
+	h.subscribeAll()
+	if had {
+		w.WriteHeader(http.StatusNoContent)
+		return
+	}
+	w.WriteHeader(http.StatusCreated)
+}
+
+// forms lists a property's forms for an operation.
+func forms(td map[string]any, op string, each func(property string, form map[string]any)) {
+	props, _ := td["properties"].(map[string]any)
+	for name, p := range props {
+		pm, _ := p.(map[string]any)
+		list, _ := pm["forms"].([]any)
+		for _, f := range list {
+			fm, _ := f.(map[string]any)
+			ops, _ := fm["op"].([]any)
+			if slices.Contains(ops, any(op)) {
+				each(name, fm)
+			}
+		}
+	}
+}
+
+func (h *hub) subscribeAll() {
+	h.mu.Lock()
+	filters := map[string]byte{}
+	for _, td := range h.things {
+		forms(td, "observeproperty", func(_ string, f map[string]any) {
+			if t, ok := f["mqv:filter"].(string); ok {
+				filters[t] = 1
+			}
+		})
+	}
+	h.mu.Unlock()
+	if len(filters) == 0 || !h.client.IsConnectionOpen() {
+		return
+	}
+	h.client.SubscribeMultiple(filters, func(_ mqtt.Client, m mqtt.Message) {
+		var v any
+		if json.Unmarshal(m.Payload(), &v) == nil {
+			h.mu.Lock()
+			h.values[m.Topic()] = v
+			h.mu.Unlock()
+		}
+	})
+}
+
+func (h *hub) switchThing(id, property, value string) error {
+	h.mu.Lock()
+	td := h.things[id]
+	h.mu.Unlock()
+	topic := ""
+	forms(td, "writeproperty", func(name string, f map[string]any) {
+		if name == property {
+			topic, _ = f["mqv:topic"].(string)
+		}
+	})
+	if topic == "" {
+		return fmt.Errorf("the thing %s has no property %s to write", id, property)
+	}
+	t := h.client.Publish(topic, 1, false, value)
+	if !t.WaitTimeout(3 * time.Second) {
+		return fmt.Errorf("the broker did not take the command")
+	}
+	return t.Error()
+}
+
+// ThingView is what the hub shows of a thing.
+type ThingView struct {
+	ID     string              `json:"id"`
+	Title  string              `json:"title"`
+	Room   string              `json:"room"`
+	Values map[string]any      `json:"values"`
+	Write  map[string]struct{} `json:"writable"`
+}
+
+func (h *hub) ids() []string {
+	ids := make([]string, 0, len(h.things))
+	for id := range h.things {
+		ids = append(ids, id)
+	}
+	slices.Sort(ids)
+	return ids
+}
+
+func (h *hub) view() []ThingView {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	out := []ThingView{}
+	for _, id := range h.ids() {
+		td := h.things[id]
+		v := ThingView{ID: id, Title: fmt.Sprint(td["title"]), Values: map[string]any{}, Write: map[string]struct{}{}}
+		v.Room, _ = td["schema:containedInPlace"].(string)
+		forms(td, "observeproperty", func(name string, f map[string]any) {
+			if t, ok := f["mqv:filter"].(string); ok {
+				if x, seen := h.values[t]; seen {
+					v.Values[name] = x
+				}
+			}
+		})
+		forms(td, "writeproperty", func(name string, _ map[string]any) { v.Write[name] = struct{}{} })
+		out = append(out, v)
+	}
+	slices.SortFunc(out, func(a, b ThingView) int { return strings.Compare(a.Room+a.Title, b.Room+b.Title) })
+	return out
+}
+
+var hubPage = template.Must(template.New("hub").Parse(`<!doctype html><html lang="en"><meta charset="utf-8"><meta name="viewport" content="width=device-width">
+<meta http-equiv="refresh" content="3"><title>{{.Name}}</title>
+<style>body{font:16px/1.5 system-ui,sans-serif;max-width:50rem;margin:2rem auto;padding:0 1rem}td,th{text-align:left;padding:.3rem .8rem .3rem 0;border-bottom:1px solid #ccc}button{font:inherit}</style>
+<h1>{{.Name}}</h1><p>A stand-in for the home's hub. It knows what was put into its directory, and nothing else.</p>
+{{if not .Things}}<p>No things yet.</p>{{else}}<table><tr><th>Room<th>Thing<th>State<th></tr>
+{{range $t := .Things}}<tr><td>{{$t.Room}}<td>{{$t.Title}}<td>{{range $k, $v := $t.Values}}{{$k}}: <b>{{$v}}</b> {{end}}<td>{{range $k, $_ := $t.Write}}<form method="post" action="/switch" style="display:inline"><input type="hidden" name="thing" value="{{$t.ID}}"><input type="hidden" name="property" value="{{$k}}"><button name="value" value="true">{{$k}} on</button> <button name="value" value="false">off</button></form> {{end}}</tr>
+{{end}}</table>{{end}}</html>`))

@@ -1,0 +1,292 @@
+// Package sim is the simulated site that ships with Fado: units, the air
+// between them, and a hub. It imports nothing of the service: it is written
+// from docs/protocol.md and the open standards, so that it is an honest other
+// side. Everything is real HTTP and MQTT on loopback; only Wi-Fi is played.
+package sim
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"fado/internal/clock"
+)
+
+// Network is a Wi-Fi network on the air.
+type Network struct {
+	SSID       string `json:"ssid"`
+	Passphrase string `json:"passphrase"`
+	Signal     int    `json:"signal"`
+}
+
+// Spec describes a site.
+type Spec struct {
+	Networks []Network  `json:"networks"`
+	Units    []UnitSpec `json:"units"`
+	Hubs     []HubSpec  `json:"hubs"`
+}
+
+// Site is a running simulated site.
+type Site struct {
+	clock clock.Clock
+	log   *slog.Logger
+	ctx   context.Context
+	stop  context.CancelFunc
+	work  sync.WaitGroup
+
+	mu       sync.Mutex
+	networks []Network
+	units    []*unit
+	joined   *joined
+	hubs     []*hub
+	servers  []*http.Server
+	address  string
+}
+
+type joined struct {
+	unit   *unit
+	server *http.Server
+	at     string
+}
+
+// Start runs a site. Its radio and controls listen on addr; Address tells where.
+func Start(spec Spec, addr string, c clock.Clock, log *slog.Logger) (*Site, error) {
+	ctx, cancel := context.WithCancel(context.Background())
+	s := &Site{clock: c, log: log, ctx: ctx, stop: cancel, networks: spec.Networks}
+	for i, u := range spec.Units {
+		if err := s.addUnit(u, uint64(i)); err != nil {
+			cancel()
+			return nil, err
+		}
+	}
+	for _, h := range spec.Hubs {
+		if err := s.addHub(h); err != nil {
+			s.Stop()
+			return nil, err
+		}
+	}
+	l, err := net.Listen("tcp", addr)
+	if err != nil {
+		s.Stop()
+		return nil, fmt.Errorf("listen for the radio: %w", err)
+	}
+	s.address = "http://" + l.Addr().String()
+	s.serve(l, s.routes())
+	return s, nil
+}
+
+func (s *Site) addUnit(spec UnitSpec, seed uint64) error {
+	u, err := newUnit(s, spec, seed)
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	s.units = append(s.units, u)
+	s.mu.Unlock()
+	s.work.Go(func() { u.run(s.ctx) })
+	return nil
+}
+
+// Address is the base URL of the radio and the controls.
+func (s *Site) Address() string { return s.address }
+
+// Stop ends everything and waits for it.
+func (s *Site) Stop() {
+	s.leave()
+	s.stop()
+	s.mu.Lock()
+	servers, hubs := s.servers, s.hubs
+	s.mu.Unlock()
+	for _, srv := range servers {
+		_ = srv.Close()
+	}
+	for _, h := range hubs {
+		h.close()
+	}
+	s.work.Wait()
+}
+
+func (s *Site) serve(l net.Listener, h http.Handler) *http.Server {
+	srv := &http.Server{Handler: h, ReadHeaderTimeout: 5 * time.Second}
+	s.mu.Lock()
+	s.servers = append(s.servers, srv)
+	s.mu.Unlock()
+	s.work.Go(func() { _ = srv.Serve(l) })
+	return srv
+}
+
+// AccessPoint is one line of what the radio hears.
+type AccessPoint struct {
+	Name   string `json:"name"`
+	BSSID  string `json:"bssid"`
+	Signal int    `json:"signal"`
+	Open   bool   `json:"open"`
+}
+
+func (s *Site) routes() http.Handler {
+	m := http.NewServeMux()
+	m.HandleFunc("GET /radio/access-points", func(w http.ResponseWriter, r *http.Request) {
+		list := []AccessPoint{}
+		s.mu.Lock()
+		units, networks := slices.Clone(s.units), slices.Clone(s.networks)
+		s.mu.Unlock()
+		for _, u := range units {
+			if name, on := u.onAir(); on {
+				list = append(list, AccessPoint{Name: name, BSSID: u.spec.HardwareID, Signal: u.signal()})
+			}
+		}
+		for i, n := range networks {
+			list = append(list, AccessPoint{Name: n.SSID, BSSID: fmt.Sprintf("02:EE:00:00:00:%02X", i), Signal: n.Signal})
+		}
+		reply(w, http.StatusOK, map[string]any{"access_points": list})
+	})
+	m.HandleFunc("POST /radio/join", s.handleJoin)
+	m.HandleFunc("POST /radio/leave", func(w http.ResponseWriter, r *http.Request) {
+		s.leave()
+		w.WriteHeader(http.StatusNoContent)
+	})
+	m.HandleFunc("GET /units", func(w http.ResponseWriter, r *http.Request) {
+		out := []Report{}
+		for _, u := range s.all() {
+			out = append(out, u.report())
+		}
+		reply(w, http.StatusOK, out)
+	})
+	m.HandleFunc("POST /units", func(w http.ResponseWriter, r *http.Request) {
+		var spec UnitSpec
+		if err := json.NewDecoder(r.Body).Decode(&spec); err != nil {
+			http.Error(w, err.Error(), http.StatusBadRequest)
+			return
+		}
+		if err := s.addUnit(spec, uint64(len(s.all()))); err != nil {
+			http.Error(w, err.Error(), http.StatusBadRequest)
+			return
+		}
+		w.WriteHeader(http.StatusCreated)
+	})
+	m.HandleFunc("POST /units/{id}/fault", func(w http.ResponseWriter, r *http.Request) {
+		var f struct {
+			Fault string `json:"fault"`
+			Value int    `json:"value"`
+		}
+		if err := json.NewDecoder(r.Body).Decode(&f); err != nil {
+			http.Error(w, err.Error(), http.StatusBadRequest)
+			return
+		}
+		u := s.unit(r.PathValue("id"))
+		if u == nil || !u.setFault(Fault(f.Fault), f.Value) {
+			http.Error(w, "no such unit or fault", http.StatusNotFound)
+			return
+		}
+		w.WriteHeader(http.StatusNoContent)
+	})
+	m.HandleFunc("POST /units/{id}/press", func(w http.ResponseWriter, r *http.Request) {
+		u := s.unit(r.PathValue("id"))
+		if u == nil {
+			http.Error(w, "no such unit", http.StatusNotFound)
+			return
+		}
+		u.press()
+		w.WriteHeader(http.StatusNoContent)
+	})
+	m.HandleFunc("PUT /networks", func(w http.ResponseWriter, r *http.Request) {
+		var n []Network
+		if err := json.NewDecoder(r.Body).Decode(&n); err != nil {
+			http.Error(w, err.Error(), http.StatusBadRequest)
+			return
+		}
+		s.mu.Lock()
+		s.networks = n
+		s.mu.Unlock()
+		w.WriteHeader(http.StatusNoContent)
+	})
+	return m
+}
+
+func (s *Site) all() []*unit {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Clone(s.units)
+}
+
+func (s *Site) unit(id string) *unit {
+	for _, u := range s.all() {
+		if strings.EqualFold(u.spec.HardwareID, id) {
+			return u
+		}
+	}
+	return nil
+}
+
+func (s *Site) handleJoin(w http.ResponseWriter, r *http.Request) {
+	var want struct{ Name, Key string }
+	if err := json.NewDecoder(r.Body).Decode(&want); err != nil {
+		http.Error(w, err.Error(), http.StatusBadRequest)
+		return
+	}
+	s.leave()
+	for _, u := range s.all() {
+		name, on := u.onAir()
+		if !on || name != want.Name {
+			continue
+		}
+		if u.spec.SetUpCode != want.Key {
+			reply(w, http.StatusForbidden, map[string]string{"error": "key refused"})
+			return
+		}
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusInternalServerError)
+			return
+		}
+		j := &joined{unit: u, at: l.Addr().String(), server: s.serve(l, u.setUpPages())}
+		s.mu.Lock()
+		s.joined = j
+		s.mu.Unlock()
+		_ = s.clock.Sleep(r.Context(), time.Second)
+		reply(w, http.StatusOK, map[string]string{"gateway": j.at})
+		return
+	}
+	reply(w, http.StatusNotFound, map[string]string{"error": "not on the air"})
+}
+
+func (s *Site) leave() {
+	s.mu.Lock()
+	j := s.joined
+	s.joined = nil
+	if j != nil {
+		s.servers = slices.DeleteFunc(s.servers, func(x *http.Server) bool { return x == j.server })
+	}
+	s.mu.Unlock()
+	if j != nil {
+		_ = j.server.Close()
+	}
+}
+
+// associate plays a station that joins a network.
+func (s *Site) associate(ssid, passphrase string) (trouble string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, n := range s.networks {
+		if n.SSID == ssid {
+			if n.Passphrase != passphrase {
+				return "wifi_refused"
+			}
+			return ""
+		}
+	}
+	return "wifi_not_found"
+}
+
+func reply(w http.ResponseWriter, status int, v any) {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(v)
+}

@@ -1,0 +1,458 @@
+// Package wire holds the types of the API, once: the service answers with
+// them, the client reads them, and the OpenAPI document and the console's types
+// are generated from them. It holds no behaviour.
+package wire
+
+import (
+	"time"
+
+	"fado/internal/core/check"
+	"fado/internal/core/dialect"
+	"fado/internal/core/firmware"
+	"fado/internal/core/inventory"
+	"fado/internal/core/naming"
+	"fado/internal/core/problem"
+	"fado/internal/core/task"
+)
+
+// Problem is an error as the API tells it (RFC 9457), with Fado's three parts.
+type Problem struct {
+	Type   string          `json:"type" doc:"The kind of problem, as a URN" example:"urn:fado:problem:bad-input"`
+	Title  string          `json:"title" doc:"What happened"`
+	Status int             `json:"status"`
+	Detail string          `json:"detail,omitempty" doc:"The likely cause"`
+	Next   string          `json:"next,omitempty" doc:"What to do next"`
+	Fields []problem.Field `json:"fields,omitempty" doc:"Each field that broke a rule"`
+}
+
+// Site is one home or premises.
+type Site struct {
+	ID              string        `json:"id"`
+	Key             string        `json:"key" doc:"Short name, used in topics" example:"lagar"`
+	Name            string        `json:"name"`
+	Zone            string        `json:"zone" doc:"IANA time zone"`
+	Reach           string        `json:"reach" enum:"on premises,routed,broker only" doc:"How units are reached"`
+	Network         string        `json:"network,omitempty" doc:"Name of its Wi-Fi network"`
+	NetworkID       string        `json:"network_id,omitempty"`
+	BrokerID        string        `json:"broker_id,omitempty"`
+	Broker          string        `json:"broker,omitempty"`
+	HubID           string        `json:"hub_id,omitempty"`
+	Hub             string        `json:"hub,omitempty"`
+	Scheme          naming.Scheme `json:"scheme"`
+	DownloadAddress string        `json:"download_address,omitempty" doc:"Base URL under which units reach Fado"`
+	DownloadProof   string        `json:"download_proof,omitempty" doc:"How the address was proven; empty when it was not"`
+	AllowUnsigned   bool          `json:"allow_unsigned"`
+	AllowDowngrade  bool          `json:"allow_downgrade"`
+	AllowRisky      bool          `json:"allow_risky" doc:"Consent to ways of updating that can kill an interrupted unit"`
+	Devices         int64         `json:"devices"`
+	Version         int64         `json:"version" doc:"For If-Match"`
+	Rooms           []Room        `json:"rooms"`
+}
+
+// Room is a place in a site.
+type Room struct {
+	ID   string `json:"id"`
+	Name string `json:"name"`
+}
+
+// SiteEdit creates or changes a site. A field that is left out is not changed.
+type SiteEdit struct {
+	Key             *string        `json:"key,omitempty" doc:"Lower-case letters, digits and hyphens" example:"lagar"`
+	Name            *string        `json:"name,omitempty" example:"Lagar da Ribeira"`
+	Zone            *string        `json:"zone,omitempty" example:"Europe/Lisbon"`
+	Reach           *string        `json:"reach,omitempty" enum:"on premises,routed,broker only"`
+	Network         *string        `json:"network,omitempty" doc:"Name or id of the Wi-Fi network for its units"`
+	Broker          *string        `json:"broker,omitempty" doc:"Name or id of its broker"`
+	Hub             *string        `json:"hub,omitempty" doc:"Name or id of its hub"`
+	Scheme          *naming.Scheme `json:"scheme,omitempty"`
+	DownloadAddress *string        `json:"download_address,omitempty" example:"http://192.168.40.2:8420"`
+	AllowUnsigned   *bool          `json:"allow_unsigned,omitempty"`
+	AllowDowngrade  *bool          `json:"allow_downgrade,omitempty"`
+	AllowRisky      *bool          `json:"allow_risky,omitempty"`
+}
+
+// Network is a Wi-Fi network. Its passphrase goes in and does not come out.
+type Network struct {
+	ID            string `json:"id"`
+	Site          string `json:"site"`
+	SSID          string `json:"ssid"`
+	HasPassphrase bool   `json:"has_passphrase"`
+}
+
+// NetworkEdit creates or changes a Wi-Fi network.
+type NetworkEdit struct {
+	SSID       *string `json:"ssid,omitempty" example:"lagar-casa"`
+	Passphrase *string `json:"passphrase,omitempty" writeOnly:"true" doc:"8 to 63 printable ASCII characters; never shown again"`
+}
+
+// Broker is an MQTT broker.
+type Broker struct {
+	ID       string `json:"id"`
+	Name     string `json:"name"`
+	Kind     string `json:"kind" enum:"embedded,external"`
+	Host     string `json:"host" doc:"As units reach it"`
+	Port     int    `json:"port"`
+	TLS      bool   `json:"tls"`
+	Accounts string `json:"accounts" doc:"How units authenticate"`
+}
+
+// BrokerEdit creates or changes a broker.
+type BrokerEdit struct {
+	Name     *string `json:"name,omitempty" example:"embedded"`
+	Kind     *string `json:"kind,omitempty" enum:"embedded,external"`
+	Host     *string `json:"host,omitempty" example:"192.168.40.2"`
+	Port     *int    `json:"port,omitempty" example:"1883"`
+	TLS      *bool   `json:"tls,omitempty"`
+	CA       *string `json:"ca,omitempty" doc:"PEM"`
+	User     *string `json:"user,omitempty" doc:"External only: the account that all its units share"`
+	Password *string `json:"password,omitempty" writeOnly:"true"`
+}
+
+// Hub is a home's automation hub.
+type Hub struct {
+	ID        string `json:"id"`
+	Name      string `json:"name"`
+	Directory string `json:"directory" doc:"Base URL of its Thing directory"`
+	Account   string `json:"account,omitempty" doc:"Its account on the embedded broker"`
+	Waiting   int64  `json:"waiting" doc:"Things that have not reached it yet"`
+}
+
+// HubEdit creates or changes a hub.
+type HubEdit struct {
+	Name      *string `json:"name,omitempty" example:"Lagar hub"`
+	Directory *string `json:"directory,omitempty" example:"http://192.168.40.3:8080"`
+	Token     *string `json:"token,omitempty" writeOnly:"true" doc:"Bearer token of its directory"`
+	Account   *string `json:"account,omitempty" doc:"The account that it uses on the embedded broker"`
+	Password  *string `json:"password,omitempty" writeOnly:"true" doc:"The password of that account, at least 16 characters"`
+}
+
+// Device is a job to be done at a site, with what its unit said last.
+type Device struct {
+	ID          string              `json:"id"`
+	Site        string              `json:"site" doc:"The site's key"`
+	SiteID      string              `json:"site_id"`
+	Room        string              `json:"room,omitempty"`
+	Name        string              `json:"name"`
+	Model       string              `json:"model"`
+	Tags        []string            `json:"tags"`
+	HardwareID  string              `json:"hardware_id,omitempty"`
+	Hostname    string              `json:"hostname"`
+	Topic       string              `json:"topic"`
+	Label       string              `json:"label"`
+	HasCode     bool                `json:"has_set_up_code"`
+	Stage       inventory.Stage     `json:"stage" enum:"listed,contacted,joined,configured,reporting,adopted,retired"`
+	Presence    inventory.Presence  `json:"presence" enum:"online,asleep,offline,unseen"`
+	Firmware    string              `json:"firmware,omitempty"`
+	Running     string              `json:"running,omitempty" doc:"Version that the unit reported"`
+	Digest      string              `json:"digest,omitempty"`
+	Intended    string              `json:"intended,omitempty" doc:"Version that is intended"`
+	Standing    string              `json:"standing" enum:"current,behind,ahead,unknown"`
+	Attention   string              `json:"attention,omitempty" doc:"Why it needs a person: failed, lost, check, offline, drift, behind"`
+	Version     int64               `json:"version" doc:"For If-Match"`
+	UpdatedAt   time.Time           `json:"updated_at"`
+	ModelDetail *inventory.Model    `json:"model_detail,omitempty"`
+	Checks      []check.Result      `json:"checks,omitempty"`
+	Units       []Tenure            `json:"units,omitempty"`
+	Task        *Task               `json:"task,omitempty" doc:"The latest task"`
+	State       map[string]Reported `json:"state,omitempty" doc:"Last state of each capability"`
+}
+
+// Reported is a value and when it was said.
+type Reported struct {
+	Value any       `json:"value"`
+	At    time.Time `json:"at"`
+	Live  bool      `json:"live" doc:"False: a retained message of the past"`
+}
+
+// Tenure is a unit that fills or filled a device.
+type Tenure struct {
+	HardwareID string     `json:"hardware_id"`
+	Since      time.Time  `json:"since"`
+	Until      *time.Time `json:"until,omitempty"`
+}
+
+// DeviceEdit creates or changes a device. Names that are left out on creation
+// come from the site's scheme.
+type DeviceEdit struct {
+	Name       *string   `json:"name,omitempty" example:"Nora do pátio"`
+	Room       *string   `json:"room,omitempty" doc:"Name or id"`
+	Model      *string   `json:"model,omitempty" example:"sobro-quatro"`
+	HardwareID *string   `json:"hardware_id,omitempty" example:"02:5A:11:00:00:07"`
+	Hostname   *string   `json:"hostname,omitempty"`
+	Topic      *string   `json:"topic,omitempty"`
+	Label      *string   `json:"label,omitempty"`
+	Tags       *[]string `json:"tags,omitempty"`
+	SetUpCode  *string   `json:"set_up_code,omitempty" writeOnly:"true" doc:"The key printed on the unit"`
+}
+
+// NameQuestion asks what a new device would be called.
+type NameQuestion struct {
+	Name  string `json:"name"`
+	Room  string `json:"room,omitempty"`
+	Model string `json:"model"`
+}
+
+// DevicePage is a page of devices.
+type DevicePage struct {
+	Devices []Device `json:"devices"`
+	Total   int64    `json:"total" doc:"How many match in all"`
+	Next    string   `json:"next,omitempty" doc:"Cursor of the next page"`
+}
+
+// Setting is one setting of a device with its three values. Secrets are masked.
+type Setting struct {
+	Key        string     `json:"key"`
+	Title      string     `json:"title"`
+	State      string     `json:"state" enum:"equal,differs,not handed over,cannot be read back,proven by effect,not supported"`
+	Intended   any        `json:"intended"`
+	Origin     string     `json:"origin" doc:"Where the intended value comes from: site, model or device"`
+	HandedOver *time.Time `json:"handed_over,omitempty"`
+	Reported   any        `json:"reported,omitempty"`
+	ReportedAt *time.Time `json:"reported_at,omitempty"`
+	Proof      string     `json:"proof,omitempty"`
+	ProofAt    *time.Time `json:"proof_at,omitempty"`
+}
+
+// Preview is what commissioning would send.
+type Preview struct {
+	Exchanges   []Exchange `json:"exchanges"`
+	Restarts    int        `json:"restarts"`
+	Unsupported []string   `json:"unsupported" doc:"Intended settings that this dialect cannot write"`
+}
+
+// Exchange is one request, with secrets masked.
+type Exchange struct {
+	Title    string   `json:"title"`
+	Request  string   `json:"request"`
+	Body     string   `json:"body,omitempty"`
+	Sets     []string `json:"sets,omitempty"`
+	Restarts bool     `json:"restarts"`
+}
+
+// Message is the last message of one topic of a device.
+type Message struct {
+	Topic    string    `json:"topic" doc:"Below the device's topic"`
+	Kind     string    `json:"kind"`
+	Payload  string    `json:"payload"`
+	Retained bool      `json:"retained"`
+	At       time.Time `json:"at"`
+}
+
+// Task is durable work on one device.
+type Task struct {
+	ID        string            `json:"id"`
+	DeviceID  string            `json:"device_id"`
+	Device    string            `json:"device" doc:"The device's name"`
+	Hostname  string            `json:"hostname"`
+	Kind      task.Kind         `json:"kind" enum:"commission,update"`
+	Status    task.Status       `json:"status" enum:"queued,running,waiting,done,failed,cancelled"`
+	Actor     string            `json:"actor"`
+	Attempt   int               `json:"attempt"`
+	Steps     []task.Step       `json:"steps"`
+	Wait      *task.Wait        `json:"wait,omitempty"`
+	Failure   *task.Failure     `json:"failure,omitempty"`
+	Checks    []check.Result    `json:"checks,omitempty"`
+	Update    *task.UpdateState `json:"update,omitempty"`
+	Revision  int64             `json:"revision" doc:"Of the intended settings that it applies"`
+	CreatedAt time.Time         `json:"created_at"`
+	UpdatedAt time.Time         `json:"updated_at"`
+	EndedAt   *time.Time        `json:"ended_at,omitempty"`
+}
+
+// Sighting is evidence that a unit exists.
+type Sighting struct {
+	ID         string    `json:"id"`
+	Source     string    `json:"source"`
+	Name       string    `json:"name" doc:"Of the access point"`
+	Dialect    string    `json:"dialect"`
+	HardwareID string    `json:"hardware_id,omitempty"`
+	Signal     int       `json:"signal" doc:"dBm"`
+	DeviceID   string    `json:"device_id,omitempty" doc:"Empty: unclaimed"`
+	Device     string    `json:"device,omitempty"`
+	Ignored    bool      `json:"ignored"`
+	Gone       bool      `json:"gone"`
+	FirstSeen  time.Time `json:"first_seen"`
+	LastSeen   time.Time `json:"last_seen"`
+}
+
+// Claim matches a sighting to a device.
+type Claim struct {
+	Sighting string `json:"sighting"`
+	Device   string `json:"device"`
+}
+
+// Ignore hides a sighting or shows it again.
+type Ignore struct {
+	Sighting string `json:"sighting"`
+	Ignored  bool   `json:"ignored"`
+}
+
+// Image is a firmware file with what is known of it.
+type Image struct {
+	SHA256     string           `json:"sha256"`
+	Firmware   string           `json:"firmware"`
+	Version    string           `json:"version"`
+	Channel    firmware.Channel `json:"channel" enum:"stable,preview,nightly"`
+	Part       firmware.Part    `json:"part" enum:"program,files"`
+	Models     []string         `json:"models"`
+	Chip       string           `json:"chip,omitempty"`
+	Size       int64            `json:"size"`
+	NeedsKiB   int              `json:"needs_kib,omitempty"`
+	OldestFrom string           `json:"oldest_from,omitempty"`
+	Notes      string           `json:"notes,omitempty"`
+	Sequence   uint64           `json:"sequence"`
+	SignedBy   string           `json:"signed_by,omitempty"`
+	Withdrawn  string           `json:"withdrawn,omitempty"`
+	AddedAt    time.Time        `json:"added_at"`
+	AddedBy    string           `json:"added_by"`
+}
+
+// ImageFacts is what a person says of an image.
+type ImageFacts struct {
+	Firmware   string   `json:"firmware" example:"junco"`
+	Version    string   `json:"version" example:"1.4.0"`
+	Channel    string   `json:"channel,omitempty" doc:"stable, preview or nightly; stable when left out"`
+	Part       string   `json:"part,omitempty" doc:"program or files; program when left out"`
+	Models     []string `json:"models"`
+	Chip       string   `json:"chip,omitempty"`
+	NeedsKiB   int      `json:"needs_kib,omitempty"`
+	OldestFrom string   `json:"oldest_from,omitempty"`
+	Notes      string   `json:"notes,omitempty"`
+	Manifest   string   `json:"manifest,omitempty" doc:"A signed manifest that came with the file"`
+	Unsigned   bool     `json:"unsigned,omitempty" doc:"Do not sign it"`
+}
+
+// Fit tells whether an image suits a device.
+type Fit struct {
+	Device   string `json:"device"`
+	Hostname string `json:"hostname"`
+	firmware.Verdict
+}
+
+// Start starts an update.
+type Start struct {
+	Image string `json:"image" doc:"SHA-256, or its first eight digits and more"`
+}
+
+// Goal says which firmware version is intended, for a model at a site or for a
+// device.
+type Goal struct {
+	Site    string `json:"site,omitempty"`
+	Model   string `json:"model,omitempty"`
+	Device  string `json:"device,omitempty"`
+	Version string `json:"version" doc:"Empty takes the goal away"`
+}
+
+// Reason is a person's word.
+type Reason struct {
+	Reason string `json:"reason"`
+}
+
+// Event is one line of the record of what happened.
+type Event struct {
+	ID       int64     `json:"id"`
+	At       time.Time `json:"at"`
+	Actor    string    `json:"actor"`
+	Site     string    `json:"site,omitempty"`
+	DeviceID string    `json:"device_id,omitempty"`
+	TaskID   string    `json:"task_id,omitempty"`
+	Kind     string    `json:"kind"`
+	Text     string    `json:"text"`
+}
+
+// EventPage is a page of events, the newest first.
+type EventPage struct {
+	Events []Event `json:"events"`
+	Next   int64   `json:"next,omitempty" doc:"Give it as before to read on"`
+}
+
+// Attention is what needs a person first.
+type Attention struct {
+	Devices  []Device   `json:"devices" doc:"At most 50, the most urgent first"`
+	Total    int64      `json:"total"`
+	Tasks    []Task     `json:"tasks" doc:"Under way"`
+	Sighted  []Sighting `json:"sighted" doc:"Units in set-up mode"`
+	Queued   int64      `json:"queued" doc:"Things that have not reached their hub"`
+	Counts   Counts     `json:"counts"`
+	Problems []string   `json:"problems" doc:"What hinders the service itself"`
+}
+
+// Counts are the devices by what matters.
+type Counts struct {
+	Devices int64            `json:"devices"`
+	Adopted int64            `json:"adopted"`
+	Online  int64            `json:"online"`
+	Behind  int64            `json:"behind"`
+	ByStage map[string]int64 `json:"by_stage"`
+}
+
+// Dialect is a dialect as a person reads it.
+type Dialect struct {
+	Name     string   `json:"name"`
+	Title    string   `json:"title"`
+	Settings []string `json:"settings"`
+	Restarts int      `json:"restarts" doc:"Restarts that a full hand-over takes"`
+	Updates  []string `json:"updates"`
+	File     string   `json:"file,omitempty"`
+}
+
+// FileText is a model or dialect file.
+type FileText struct {
+	File string `json:"file" doc:"YAML"`
+}
+
+// Checked is the outcome of checking a dialect file.
+type Checked struct {
+	Valid  bool            `json:"valid"`
+	Faults []dialect.Fault `json:"faults"`
+}
+
+// Account is what a person signs in with.
+type Account struct {
+	Name     string `json:"name" example:"marta"`
+	Password string `json:"password" writeOnly:"true" doc:"At least 12 characters"`
+}
+
+// FirstAccount makes the first account, with the one-time link that the
+// service printed at its first start.
+type FirstAccount struct {
+	Link     string `json:"link" doc:"The last part of the link"`
+	Name     string `json:"name"`
+	Password string `json:"password" writeOnly:"true" doc:"At least 12 characters"`
+}
+
+// Me is who is signed in.
+type Me struct {
+	Name  string `json:"name,omitempty"`
+	First bool   `json:"first" doc:"There is no account yet"`
+}
+
+// Token lets a program in. Its text is shown once, when it is made.
+type Token struct {
+	ID        string     `json:"id"`
+	Name      string     `json:"name"`
+	Text      string     `json:"text,omitempty"`
+	CreatedAt time.Time  `json:"created_at"`
+	UsedAt    *time.Time `json:"used_at,omitempty"`
+}
+
+// NewToken names a token to be made.
+type NewToken struct {
+	Name string `json:"name" example:"workshop laptop"`
+}
+
+// Info tells of the service.
+type Info struct {
+	Version  string    `json:"version"`
+	Radio    bool      `json:"radio"`
+	Broker   string    `json:"broker"`
+	Now      time.Time `json:"now"`
+	Scale    float64   `json:"time_scale"`
+	Sessions int       `json:"sessions" doc:"Clients of the embedded broker"`
+}
+
+// Change is one line of the live stream: an object that changed.
+type Change struct {
+	Kind string `json:"kind"`
+	ID   string `json:"id"`
+}
