@@ -672,6 +672,9 @@ func (e *Engine) Retry(ctx context.Context, actor, id string) (store.Task, error
 	if err != nil {
 		return rec, err
 	}
+	// The new attempt is stored before anybody is told of it, so that nobody
+	// reads the old failure as its outcome.
+	state, _ = task.Next(state, task.Event{Kind: task.Retried}, e.Clock.Now())
 	err = e.Store.Write(ctx, func(tx *store.Tx) error {
 		if lease, err := store.One[store.Lease](tx, "device_id = ?", rec.DeviceID); err == nil {
 			return held(d.Name, lease.TaskID)
@@ -680,7 +683,7 @@ func (e *Engine) Retry(ctx context.Context, actor, id string) (store.Task, error
 			return err
 		}
 		rec.State, rec.Pinned, rec.Revision, rec.EndedAt = store.JSON(state), sealed, rev, nil
-		if _, err := store.Change[store.Task](tx, map[string]any{"state": rec.State, "pinned": sealed, "revision": rev, "ended_at": nil}, "id = ?", id); err != nil {
+		if _, err := store.Change[store.Task](tx, map[string]any{"state": rec.State, "status": string(state.Status), "pinned": sealed, "revision": rev, "ended_at": nil}, "id = ?", id); err != nil {
 			return err
 		}
 		return e.event(tx, store.Event{Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, TaskID: id, Kind: "task", Text: fmt.Sprintf("The %s of %s is tried again.", rec.Kind, d.Name)})
@@ -688,7 +691,8 @@ func (e *Engine) Retry(ctx context.Context, actor, id string) (store.Task, error
 	if err != nil {
 		return rec, err
 	}
-	return rec, e.tasks.run(rec, task.Event{Kind: task.Retried})
+	e.Changes.Mark("task", id)
+	return rec, e.tasks.run(rec, task.Event{Kind: task.Resumed})
 }
 
 // CancelTask ends a task that has not come too far. A unit that was told to
