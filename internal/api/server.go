@@ -112,6 +112,7 @@ var statuses = map[problem.Kind]int{
 }
 
 func init() {
+	huma.DefaultArrayNullable = false // a list that is empty is [], never null
 	// huma makes its own errors, for input that does not match the schema,
 	// through this variable; there is no other way to give them our form.
 	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {

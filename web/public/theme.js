@@ -1,0 +1,6 @@
+// Runs before the first paint, so that the page never flashes in the other theme.
+(() => {
+  const kept = localStorage.getItem("fado-theme");
+  const dark = kept ? kept === "dark" : matchMedia("(prefers-color-scheme: dark)").matches;
+  document.documentElement.dataset.bsTheme = dark ? "dark" : "light";
+})();

@@ -1,0 +1,95 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { Button, Form } from "react-bootstrap";
+import { NavLink, Route, Routes, useLocation } from "react-router";
+import { api, must } from "./api";
+import { Find } from "./Find";
+import { useLive } from "./live";
+import { Activity } from "./pages/Activity";
+import { AttentionPage } from "./pages/Attention";
+import { Bench } from "./pages/Bench";
+import { DevicePage } from "./pages/Device";
+import { Devices } from "./pages/Devices";
+import { Images } from "./pages/Images";
+import { SignIn } from "./pages/SignIn";
+import { Trouble } from "./parts";
+
+export function App() {
+  const me = useQuery({ queryKey: ["me"], queryFn: () => must(api.GET("/api/v1/session")) });
+  if (me.isPending) return <main aria-busy="true"><p className="quiet">Opening …</p></main>;
+  if (me.error) return <main><h1>Fado</h1><Trouble problem={me.error} /></main>;
+  if (!me.data.name) return <SignIn first={me.data.first} />;
+  return <Inside name={me.data.name} />;
+}
+
+const pages = [
+  { to: "/", name: "Attention" },
+  { to: "/devices", name: "Devices" },
+  { to: "/bench", name: "Bench" },
+  { to: "/firmware", name: "Firmware" },
+  { to: "/activity", name: "Activity" },
+];
+
+function Inside({ name }: { name: string }) {
+  useLive();
+  const client = useQueryClient();
+  const [site, setSite] = useState(() => localStorage.getItem("fado-site") ?? "");
+  const sites = useQuery({ queryKey: ["sites"], queryFn: () => must(api.GET("/api/v1/sites")) });
+  const { pathname } = useLocation();
+  useEffect(() => {
+    const page = pages.findLast((p) => pathname === p.to || (p.to !== "/" && pathname.startsWith(p.to)));
+    document.title = page ? `${page.name} · Fado` : "Fado";
+  }, [pathname]);
+  const choose = (key: string) => {
+    localStorage.setItem("fado-site", key);
+    setSite(key);
+  };
+  const signOut = async () => {
+    await must(api.DELETE("/api/v1/session"));
+    client.clear();
+    await client.invalidateQueries({ queryKey: ["me"] });
+    window.location.assign("/");
+  };
+  return (
+    <>
+      <a className="skip" href="#content">To the content</a>
+      <header className="top">
+        <div className="bar">
+          <span className="word">Fado</span>
+          <Form.Select size="sm" aria-label="Site" value={site} onChange={(e) => choose(e.target.value)}>
+            <option value="">All sites</option>
+            {sites.data?.map((s) => <option key={s.id} value={s.key}>{s.name}</option>)}
+          </Form.Select>
+          <nav aria-label="Pages">{pages.map((p) => <NavLink key={p.to} to={p.to} end={p.to === "/"}>{p.name}</NavLink>)}</nav>
+          <Find />
+          <div className="end">
+            <Theme />
+            <Button size="sm" variant="outline-secondary" onClick={() => void signOut()}>Sign out {name}</Button>
+          </div>
+        </div>
+      </header>
+      <main id="content" tabIndex={-1}>
+        <Routes>
+          <Route path="/" element={<AttentionPage site={site} />} />
+          <Route path="/devices" element={<Devices site={site} />} />
+          <Route path="/devices/:id" element={<DevicePage />} />
+          <Route path="/bench" element={<Bench />} />
+          <Route path="/firmware" element={<Images site={site} />} />
+          <Route path="/activity" element={<Activity site={site} />} />
+          <Route path="*" element={<><h1>There is no such page</h1><p>The address is misspelt, or the thing was removed. Use the search field above.</p></>} />
+        </Routes>
+      </main>
+    </>
+  );
+}
+
+function Theme() {
+  const [dark, setDark] = useState(() => document.documentElement.dataset.bsTheme === "dark");
+  const turn = () => {
+    const next = dark ? "light" : "dark";
+    document.documentElement.dataset.bsTheme = next;
+    localStorage.setItem("fado-theme", next);
+    setDark(!dark);
+  };
+  return <Button size="sm" variant="outline-secondary" onClick={turn}>{dark ? "Light" : "Dark"}</Button>;
+}

@@ -1,0 +1,77 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
+import { api, must, type Device, type Task } from "../api";
+import { Stamp, Trouble } from "../parts";
+
+const why: Record<string, (d: Device) => string> = {
+  behind: (d) => `Runs ${d.running ?? "?"}; ${d.intended ?? "?"} is intended.`,
+  drift: () => "Reports settings that are not the intended ones.",
+  offline: () => "Has left the broker. See that it has power.",
+  check: () => "A check does not hold any more.",
+};
+
+/** AttentionPage says what needs a person first. */
+export function AttentionPage({ site }: { site: string }) {
+  const q = useQuery({ queryKey: ["attention", site], queryFn: () => must(api.GET("/api/v1/attention", { params: { query: { site } } })) });
+  if (q.error) return <><h1>What needs you</h1><Trouble problem={q.error} /></>;
+  if (!q.data) return <p className="quiet">Reading …</p>;
+  const a = q.data;
+  const unclaimed = a.sighted.filter((s) => !s.device_id);
+  return (
+    <>
+      <h1>What needs you</h1>
+      <div className="counts">
+        <Link to="/devices"><b>{a.counts.devices}</b> devices</Link>
+        <Link to="/devices?stage=adopted"><b>{a.counts.adopted}</b> adopted</Link>
+        <Link to="/devices?presence=online"><b>{a.counts.online}</b> online</Link>
+        <Link to="/devices?standing=behind"><b>{a.counts.behind}</b> behind</Link>
+        <Link to="/bench"><b>{a.sighted.length}</b> in set-up mode</Link>
+        {a.queued ? <span><b>{a.queued}</b> waiting for the hub</span> : null}
+      </div>
+      {a.problems.map((p) => <div key={p} className="trouble">{p}</div>)}
+      <h2>Devices {a.total > a.devices.length ? <span className="aside">the first {a.devices.length} of {a.total}</span> : null}</h2>
+      {a.devices.length === 0 ? <p>No device needs you.</p> : (
+        <table className="ledger folds">
+          <thead><tr><th>Device</th><th>Room</th><th>Why</th><th>What is known, and what to do</th></tr></thead>
+          <tbody>
+            {a.devices.map((d) => (
+              <tr key={d.id}>
+                <td><Link to={`/devices/${d.id}`}>{d.name}</Link></td>
+                <td>{[d.room, site ? "" : d.site].filter(Boolean).join(", ")}</td>
+                <td><Stamp word={d.attention ?? ""} /></td>
+                <td>{d.task?.failure ? <>{d.task.failure.what} <span className="quiet">{d.task.failure.next}</span></> : why[d.attention ?? ""]?.(d)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      <h2>Under way</h2>
+      {a.tasks.length === 0 ? <p className="quiet">No task is under way.</p> : <Tasks tasks={a.tasks} />}
+      <h2>On the bench <span className="aside"><Link to="/bench">all of the bench</Link></span></h2>
+      {a.sighted.length === 0 ? <p className="quiet">No unit is in set-up mode.</p> : (
+        <p>{a.sighted.length} {a.sighted.length === 1 ? "unit is" : "units are"} in set-up mode{unclaimed.length ? <>, {unclaimed.length} of them unclaimed: {unclaimed.map((s) => <span className="mono" key={s.id}>{s.name} </span>)}</> : null}.</p>
+      )}
+    </>
+  );
+}
+
+export function Tasks({ tasks }: { tasks: Task[] }) {
+  return (
+    <table className="ledger folds">
+      <thead><tr><th>Device</th><th>Task</th><th>Status</th><th>Step</th></tr></thead>
+      <tbody>
+        {tasks.map((t) => {
+          const at = t.steps.findIndex((s) => s.state === "running");
+          return (
+            <tr key={t.id}>
+              <td><Link to={`/devices/${t.device_id}`}>{t.device}</Link></td>
+              <td>{t.kind}</td>
+              <td><Stamp word={t.status} /></td>
+              <td>{at >= 0 ? <>{at + 1} of {t.steps.length}: {t.steps[at]?.title}</> : null} {t.wait ? <span className="sub">{t.wait.what}</span> : null}</td>
+            </tr>
+          );
+        })}
+      </tbody>
+    </table>
+  );
+}

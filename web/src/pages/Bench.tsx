@@ -1,0 +1,77 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { Button, Form } from "react-bootstrap";
+import { Link, useSearchParams } from "react-router";
+import { api, must, type Sighting } from "../api";
+import { Stamp, Trouble, When } from "../parts";
+import { Tasks } from "./Attention";
+
+/** Bench shows units in set-up mode, and what is done with each. */
+export function Bench() {
+  const client = useQueryClient();
+  const [params, setParams] = useSearchParams();
+  const q = useQuery({ queryKey: ["sightings"], queryFn: () => must(api.GET("/api/v1/sightings")), refetchInterval: 10_000 });
+  const tasks = useQuery({ queryKey: ["tasks", "open"], queryFn: () => must(api.GET("/api/v1/tasks", { params: { query: { status: "queued,running,waiting" } } })) });
+  const act = useMutation({ mutationFn: (run: () => Promise<unknown>) => run(), onSettled: () => client.invalidateQueries() });
+  const scan = () => act.mutate(() => must(api.POST("/api/v1/sightings/scan")));
+  const asked = params.get("scan");
+  useEffect(() => {
+    if (!asked) return;
+    setParams({}, { replace: true });
+    act.mutate(() => must(api.POST("/api/v1/sightings/scan")));
+  }, [asked, act, setParams]);
+  const list = q.data ?? [];
+  const busy = new Map(tasks.data?.map((t) => [t.device_id, t]));
+  return (
+    <>
+      <div className="headline"><h1>Bench</h1><Button size="sm" variant="outline-primary" disabled={act.isPending} onClick={scan}>Scan now</Button></div>
+      <p className="quiet m-0">Units in set-up mode that the radio hears. It listens every ten seconds by itself.</p>
+      <Trouble problem={q.error ?? act.error} />
+      <h2>In set-up mode <span className="aside" role="status">{list.length}</span></h2>
+      {list.length === 0 ? <p>No unit is in set-up mode here. A device's page says how to bring its unit there.</p> : (
+        <table className="ledger folds">
+          <thead><tr><th>Access point</th><th>Hardware id</th><th className="num">Signal</th><th>Device</th><th>Last heard</th><th>Do</th></tr></thead>
+          <tbody>
+            {list.map((s) => (
+              <tr key={s.id}>
+                <td className="mono">{s.name}</td>
+                <td className="mono">{s.hardware_id}</td>
+                <td className="num">{s.signal} dBm</td>
+                <td>{s.device_id ? <Link to={`/devices/${s.device_id}`}>{s.device}</Link> : <Stamp word="unclaimed" />}</td>
+                <td><When at={s.last_seen} /></td>
+                <td>{s.device_id
+                  ? busy.has(s.device_id) ? <Stamp word={busy.get(s.device_id)?.status ?? "running"} />
+                    : <Button size="sm" disabled={act.isPending} aria-label={`Commission ${s.device}`} onClick={() => act.mutate(() => must(api.POST("/api/v1/devices/{id}/commission", { params: { path: { id: s.device_id! } }, body: {} })))}>Commission</Button>
+                  : <Claim sighting={s} run={(f) => act.mutate(f)} />}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      <h2>Under way</h2>
+      {tasks.data?.length ? <Tasks tasks={tasks.data} /> : <p className="quiet">No task is under way.</p>}
+    </>
+  );
+}
+
+/** Claim matches an unclaimed unit to a listed device, or adds one for it. */
+function Claim({ sighting, run }: { sighting: Sighting; run: (f: () => Promise<unknown>) => void }) {
+  const [device, setDevice] = useState("");
+  const free = useQuery({ queryKey: ["devices", "free"], queryFn: () => must(api.GET("/api/v1/devices", { params: { query: { stage: "listed", limit: 200 } } })) });
+  const choices = free.data?.devices.filter((d) => !d.hardware_id) ?? [];
+  return (
+    <div className="actions">
+      <Link className="btn btn-sm btn-outline-primary" aria-label={`Add a device for ${sighting.name}`} to={`/devices?add=1&hardware_id=${encodeURIComponent(sighting.hardware_id ?? "")}`}>Add as a device</Link>
+      {choices.length ? (
+        <>
+          <Form.Select size="sm" className="w-auto" aria-label={`Device for ${sighting.name}`} value={device} onChange={(e) => setDevice(e.target.value)}>
+            <option value="">or match to …</option>
+            {choices.map((d) => <option key={d.id} value={d.id}>{d.name}</option>)}
+          </Form.Select>
+          {device ? <Button size="sm" onClick={() => run(() => must(api.POST("/api/v1/sightings/claim", { body: { sighting: sighting.id, device } })))}>Match</Button> : null}
+        </>
+      ) : null}
+      <Button size="sm" variant="outline-secondary" aria-label={`Ignore ${sighting.name}`} onClick={() => run(() => must(api.POST("/api/v1/sightings/ignore", { body: { sighting: sighting.id, ignored: true } })))}>Ignore</Button>
+    </div>
+  );
+}

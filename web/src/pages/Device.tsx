@@ -1,0 +1,149 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Button } from "react-bootstrap";
+import { Link, useParams } from "react-router";
+import { api, must, type Device, type Setting } from "../api";
+import { Stamp, TaskSheet, Trouble, When, say } from "../parts";
+
+/** DevicePage is a device's commissioning sheet. */
+export function DevicePage() {
+  const { id = "" } = useParams();
+  const client = useQueryClient();
+  const path = { params: { path: { id } } };
+  const q = useQuery({ queryKey: ["device", id], queryFn: () => must(api.GET("/api/v1/devices/{id}", path)) });
+  const settings = useQuery({ queryKey: ["device", id, "settings"], queryFn: () => must(api.GET("/api/v1/devices/{id}/settings", path)) });
+  const messages = useQuery({ queryKey: ["device", id, "messages"], queryFn: () => must(api.GET("/api/v1/devices/{id}/messages", path)) });
+  const events = useQuery({ queryKey: ["events", id], queryFn: () => must(api.GET("/api/v1/events", { params: { query: { device: id, limit: 30 } } })) });
+  const images = useQuery({
+    queryKey: ["images", q.data?.model], enabled: !!q.data,
+    queryFn: () => must(api.GET("/api/v1/images", { params: { query: { model: q.data?.model } } })),
+  });
+  const act = useMutation({ mutationFn: (run: () => Promise<unknown>) => run(), onSettled: () => client.invalidateQueries() });
+  if (q.error) return <><h1>Device</h1><Trouble problem={q.error}><Link to="/devices">To the list</Link></Trouble></>;
+  if (!q.data) return <p className="quiet">Reading …</p>;
+  const d = q.data;
+  const open = d.task && !["done", "failed", "cancelled"].includes(d.task.status);
+  const image = images.data?.find((i) => !i.withdrawn && i.version === d.intended);
+  const inService = ["joined", "configured", "reporting", "adopted"].includes(d.stage);
+  const blink = () => act.mutate(() => must(api.POST("/api/v1/devices/{id}/blink", path)));
+  const commission = () => act.mutate(() => must(api.POST("/api/v1/devices/{id}/commission", { ...path, body: {} })));
+  const update = (sha: string) => act.mutate(() => must(api.POST("/api/v1/devices/{id}/update", { ...path, body: { image: sha } })));
+  return (
+    <>
+      <div className="headline">
+        <div>
+          <h1>{d.name}</h1>
+          <span className="quiet">{[d.room, d.site, d.model_detail?.title ?? d.model].filter(Boolean).join(" · ")}</span>
+        </div>
+        <div className="actions">
+          {!inService ? <Button size="sm" disabled={!!open || act.isPending} onClick={commission}>Commission</Button> : null}
+          {d.standing === "behind" && image ? <Button size="sm" disabled={!!open || act.isPending} onClick={() => update(image.sha256)}>Update to {image.version}</Button> : null}
+          {d.presence === "online" ? <Button size="sm" variant="outline-primary" disabled={act.isPending} onClick={blink}>Let it blink</Button> : null}
+        </div>
+      </div>
+      <div className="counts mt-1">
+        <Stamp big word={d.stage} /> <Stamp big word={d.presence} /> {d.running || d.intended ? <Stamp big word={d.standing} /> : null}
+        {d.attention ? <span>Needs you: <Stamp word={d.attention} /></span> : null}
+      </div>
+      <Trouble problem={act.error} />
+      {d.task && (open || d.task.status === "failed") ? (
+        <>
+          <h2>{d.task.kind === "update" ? `Update to ${d.task.update?.version}` : "Commissioning"} <span className="aside">attempt {d.task.attempt}, started by {d.task.actor}</span></h2>
+          <TaskSheet task={d.task} busy={act.isPending}
+            onRetry={() => act.mutate(() => must(api.POST("/api/v1/tasks/{id}/retry", { params: { path: { id: d.task!.id } } })))}
+            onCancel={() => act.mutate(() => must(api.POST("/api/v1/tasks/{id}/cancel", { params: { path: { id: d.task!.id } } })))} />
+        </>
+      ) : null}
+      {!inService && !open ? <p className="wait">To bring it into set-up mode: {d.model_detail?.set_up}{d.model_detail?.cautions?.map((c) => <strong key={c}> {c}</strong>)}</p> : null}
+      <div className="columns">
+        <div>
+          <h2>Identity</h2>
+          <dl className="facts">
+            <Line name="Hostname"><span className="mono">{d.hostname}</span></Line>
+            <Line name="Topic"><span className="mono">{d.topic}</span></Line>
+            <Line name="Label">{d.label}</Line>
+            <Line name="Hardware id"><span className="mono">{d.hardware_id || "not known"}</span></Line>
+            <Line name="Set-up code">{d.has_set_up_code ? "••• on record" : "not on record"}</Line>
+            {d.tags.length ? <Line name="Tags">{d.tags.join(", ")}</Line> : null}
+            {d.units?.map((u) => <Line key={u.since} name={u.until ? "Unit before" : "Unit since"}><span className="mono">{u.hardware_id}</span> <When at={u.since} /></Line>)}
+          </dl>
+        </div>
+        <div>
+          <h2>Firmware</h2>
+          <dl className="facts">
+            <Line name="Runs"><span className="mono">{d.running ? `${d.firmware} ${d.running}` : "not reported yet"}</span></Line>
+            <Line name="Intended"><span className="mono">{d.intended ?? "nothing"}</span></Line>
+            {d.digest ? <Line name="Digest"><span className="mono">{d.digest.slice(0, 24)}…</span></Line> : null}
+          </dl>
+          <h2>State</h2>
+          <State device={d} />
+        </div>
+      </div>
+      <h2>Checks</h2>
+      {d.checks?.length ? (
+        <table className="ledger folds">
+          <thead><tr><th>Check</th><th>Outcome</th><th>Expected</th><th>Seen</th><th>Evidence</th><th>When</th></tr></thead>
+          <tbody>{d.checks.map((c) => (
+            <tr key={c.name}><td>{c.name}</td><td><Stamp word={c.holds ? "holds" : "fails"} /></td><td className="mono">{c.expected}</td><td className="mono">{c.seen}</td><td>{c.evidence}</td><td><When at={c.at} /></td></tr>
+          ))}</tbody>
+        </table>
+      ) : <p className="quiet">No check was made yet. They come with commissioning.</p>}
+      <h2>Intended against reported</h2>
+      <Trouble problem={settings.error} />
+      <Settings list={settings.data ?? []} />
+      <div className="columns">
+        <div>
+          <h2>Last messages</h2>
+          {messages.data?.length ? (
+            <div className="scroll" tabIndex={0} role="region" aria-label="Last messages"><table className="ledger">
+              <thead><tr><th>Topic</th><th>Payload</th><th>When</th></tr></thead>
+              <tbody>{messages.data.map((m) => <tr key={m.topic}><td className="mono">{m.topic}</td><td className="mono">{m.payload.length > 160 ? `${m.payload.slice(0, 160)}…` : m.payload}</td><td><When at={m.at} />{m.retained ? <span className="sub">kept, not live</span> : null}</td></tr>)}</tbody>
+            </table></div>
+          ) : <p className="quiet">It has said nothing yet.</p>}
+        </div>
+        <div>
+          <h2>Timeline</h2>
+          <table className="ledger">
+            <thead><tr><th>When</th><th>Who</th><th>What</th></tr></thead>
+            <tbody>{events.data?.events.map((e) => <tr key={e.id}><td className="text-nowrap"><When at={e.at} /></td><td>{e.actor}</td><td>{e.text}</td></tr>)}</tbody>
+          </table>
+        </div>
+      </div>
+    </>
+  );
+}
+
+function Line({ name, children }: { name: string; children: React.ReactNode }) {
+  return <div><dt>{name}</dt><dd>{children}</dd></div>;
+}
+
+function State({ device }: { device: Device }) {
+  const caps = device.model_detail?.capabilities ?? [];
+  return (
+    <dl className="facts">
+      {caps.map((c) => {
+        const s = device.state?.[c.name];
+        return <Line key={c.name} name={c.title}>{s ? <><span className="mono">{say(s.value)} {c.unit}</span> <span className="quiet"><When at={s.at} />{s.live ? "" : ", kept, not live"}</span></> : <span className="quiet">not said yet</span>}</Line>;
+      })}
+    </dl>
+  );
+}
+
+function Settings({ list }: { list: Setting[] }) {
+  return (
+    <table className="ledger folds">
+      <thead><tr><th>Setting</th><th>Intended</th><th>From</th><th>Reported</th><th>State</th><th>Proof</th></tr></thead>
+      <tbody>
+        {list.map((s) => (
+          <tr key={s.key}>
+            <td>{s.title}</td>
+            <td className="mono">{say(s.intended)}</td>
+            <td>{s.origin}</td>
+            <td className="mono">{say(s.reported)}</td>
+            <td><Stamp word={s.state} /></td>
+            <td>{s.proof ? <>{s.proof}, <When at={s.proof_at} /></> : <When at={s.reported_at} />}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
