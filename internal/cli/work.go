@@ -440,6 +440,14 @@ func (a *app) ended(t wire.Task, err error) error {
 		_, _ = fmt.Fprintf(a.errs, "Then: fado task retry %s --wait\n", t.ID)
 		return errTask
 	}
+	switch {
+	case t.Status == task.Cancelled:
+		return a.done("The task was cancelled.")
+	case t.Kind == task.Commission:
+		return a.done("%s is adopted and proven.", t.Device)
+	case t.Update != nil && t.Update.Outcome == task.Succeeded:
+		return a.done("%s runs %s now, by its own report.", t.Device, t.Update.Version)
+	}
 	return nil
 }
 

@@ -88,7 +88,9 @@ func (f Firmware) Image() []byte {
 }
 
 // SetUpCode is the key that is printed on a demo unit.
-func SetUpCode(hardwareID string) string { return "olival-" + hardwareID[len(hardwareID)-2:] + "-azeite" }
+func SetUpCode(hardwareID string) string {
+	return "olival-" + hardwareID[len(hardwareID)-2:] + "-azeite"
+}
 
 // Passphrase is that of a demo site's network.
 func Passphrase(site string) string { return "azeite virgem " + site + " 1894" }

@@ -326,8 +326,8 @@ func (w *worker) command(ctx context.Context, c inventory.Capability, v any) tas
 		ev.Checks = []check.Result{check.Fail(check.Command, check.RoundTrip, w.e.Clock.Now(), expected, "nothing")}
 		return ev
 	}
-	took := time.Since(began).Round(time.Millisecond)
-	seen := fmt.Sprintf("%s was commanded to stay %v and said so after %d ms", c.Name, v, took.Milliseconds())
+	took := float64(time.Since(began).Microseconds()) / 1000
+	seen := fmt.Sprintf("%s was commanded to stay %v and said so after %.1f ms", c.Name, v, took)
 	return task.Event{Facts: map[string]string{"seen": seen + "."}, Checks: w.serviceChecks(ctx, check.Hold(check.Command, check.RoundTrip, w.e.Clock.Now(), expected, "%s", seen))}
 }
 

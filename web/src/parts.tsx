@@ -54,7 +54,7 @@ const day = new Intl.DateTimeFormat("en-GB", { day: "2-digit", month: "short", h
 /** When is a moment, short, with the whole time on demand. */
 export function When({ at }: { at: string | undefined }) {
   if (!at) return null;
-  return <time dateTime={at} title={at}>{day.format(new Date(at))}</time>;
+  return <time className="text-nowrap" dateTime={at} title={at}>{day.format(new Date(at))}</time>;
 }
 
 export function seconds(from?: string, to?: string) {

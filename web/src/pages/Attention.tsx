@@ -4,7 +4,7 @@ import { api, must, type Device, type Task } from "../api";
 import { Stamp, Trouble } from "../parts";
 
 const why: Record<string, (d: Device) => string> = {
-  behind: (d) => `Runs ${d.running ?? "?"}; ${d.intended ?? "?"} is intended.`,
+  behind: (d) => `Runs ${d.running ?? "?"}; ${d.intended ?? "?"} is intended. Its page offers the update.`,
   drift: () => "Reports settings that are not the intended ones.",
   offline: () => "Has left the broker. See that it has power.",
   check: () => "A check does not hold any more.",
@@ -36,8 +36,8 @@ export function AttentionPage({ site }: { site: string }) {
           <tbody>
             {a.devices.map((d) => (
               <tr key={d.id}>
-                <td><Link to={`/devices/${d.id}`}>{d.name}</Link></td>
-                <td>{[d.room, site ? "" : d.site].filter(Boolean).join(", ")}</td>
+                <td className="text-nowrap"><Link to={`/devices/${d.id}`}>{d.name}</Link></td>
+                <td className="text-nowrap">{[d.room, site ? "" : d.site].filter(Boolean).join(", ")}</td>
                 <td><Stamp word={d.attention ?? ""} /></td>
                 <td>{d.task?.failure ? <>{d.task.failure.what} <span className="quiet">{d.task.failure.next}</span></> : why[d.attention ?? ""]?.(d)}</td>
               </tr>
@@ -49,7 +49,7 @@ export function AttentionPage({ site }: { site: string }) {
       {a.tasks.length === 0 ? <p className="quiet">No task is under way.</p> : <Tasks tasks={a.tasks} />}
       <h2>On the bench <span className="aside"><Link to="/bench">all of the bench</Link></span></h2>
       {a.sighted.length === 0 ? <p className="quiet">No unit is in set-up mode.</p> : (
-        <p>{a.sighted.length} {a.sighted.length === 1 ? "unit is" : "units are"} in set-up mode{unclaimed.length ? <>, {unclaimed.length} of them unclaimed: {unclaimed.map((s) => <span className="mono" key={s.id}>{s.name} </span>)}</> : null}.</p>
+        <p>{a.sighted.length} {a.sighted.length === 1 ? "unit is" : "units are"} in set-up mode{unclaimed.length ? <>, {unclaimed.length} of them unclaimed: <span className="mono">{unclaimed.map((s) => s.name).join(", ")}</span></> : null}.</p>
       )}
     </>
   );

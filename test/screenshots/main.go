@@ -1,0 +1,215 @@
+// Command screenshots makes every picture of docs/screenshots from the demo
+// data: console pages in Chromium, and command output in a real terminal.
+package main
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"time"
+
+	"fado/internal/client"
+	"fado/internal/demo"
+	"fado/internal/wire"
+	"fado/test/browser"
+	"fado/web"
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	defer stop()
+	dir := "docs/screenshots"
+	if len(os.Args) > 1 {
+		dir = os.Args[1]
+	}
+	if err := run(ctx, dir); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+func run(ctx context.Context, dir string) error {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	d, err := demo.Start(ctx, demo.Options{Version: "demo", Listen: "127.0.0.1:0", Broker: "127.0.0.1:0", Site: "127.0.0.1:0", Hub: "127.0.0.1:0", Scale: 8, Console: web.Console(), Log: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		return err
+	}
+	defer d.Stop()
+	if err := stage(ctx, d); err != nil {
+		return fmt.Errorf("set the scene: %w", err)
+	}
+	if err := pages(ctx, d, dir); err != nil {
+		return err
+	}
+	return terminals(ctx, d, dir)
+}
+
+// stage brings the demo into a state worth looking at: several devices adopted,
+// one that failed, one updated.
+func stage(ctx context.Context, d *demo.Demo) error {
+	task := func(path string, body any) (wire.Task, error) {
+		t, err := client.Post[wire.Task](ctx, d.Client, path, body)
+		for err == nil && !t.Status.Over() {
+			time.Sleep(100 * time.Millisecond)
+			t, err = client.Get[wire.Task](ctx, d.Client, client.Path("tasks", t.ID))
+		}
+		return t, err
+	}
+	deadline := time.Now().Add(20 * time.Second)
+	for {
+		list, err := client.Post[[]wire.Sighting](ctx, d.Client, "/api/v1/sightings/scan", nil)
+		if err != nil {
+			return err
+		}
+		if len(list) >= 10 || time.Now().After(deadline) {
+			break
+		}
+		time.Sleep(200 * time.Millisecond)
+	}
+	for _, host := range []string{"terraco-relay-1", "casa-da-bomba-relay-1", "lagar-relay-1", "casa-da-bomba-level-1"} {
+		if _, err := task(client.Path("devices", host, "commission"), struct{}{}); err != nil {
+			return err
+		}
+	}
+	images, err := client.Get[[]wire.Image](ctx, d.Client, "/api/v1/images?model=sobro-quatro")
+	if err != nil {
+		return err
+	}
+	if _, err := task(client.Path("devices", "terraco-relay-1", "update"), wire.Start{Image: images[0].SHA256}); err != nil {
+		return err
+	}
+	networks, err := client.Get[[]wire.Network](ctx, d.Client, client.Path("sites", "lagar", "networks"))
+	if err != nil {
+		return err
+	}
+	phrase := func(p string) error {
+		return d.Client.Do(ctx, "PATCH", client.Path("networks", networks[0].ID), wire.NetworkEdit{Passphrase: &p}, nil)
+	}
+	if err := phrase("not-the-passphrase"); err != nil {
+		return err
+	}
+	if _, err := task(client.Path("devices", "lavandaria-relay-1", "commission"), struct{}{}); err != nil {
+		return err
+	}
+	return phrase(demo.Passphrase("lagar"))
+}
+
+func pages(ctx context.Context, d *demo.Demo, dir string) error {
+	b, err := browser.Open(ctx)
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	device := func(ref string) string {
+		x, err := client.Get[wire.Device](ctx, d.Client, client.Path("devices", ref))
+		if err != nil {
+			return "/devices"
+		}
+		return "/devices/" + x.ID
+	}
+	shot := func(name string) error { return b.Picture(filepath.Join(dir, name+".png"), false) }
+	if err := b.Go(d.URL + "/"); err != nil {
+		return err
+	}
+	if err := b.Has("textbox", "Name"); err != nil {
+		return err
+	}
+	if err := shot("sign-in"); err != nil {
+		return err
+	}
+	for _, step := range []func() error{
+		func() error { return b.Type("textbox", "Name", d.Person) },
+		func() error { return b.Type("textbox", "Password", d.Password) },
+		func() error { return b.Press("button", "Sign in") },
+		func() error { return b.Has("heading", "What needs you") },
+	} {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	for _, p := range []struct {
+		name, path, see, theme string
+		width, height          int64
+	}{
+		{"attention", "/", "What needs you", "light", 1280, 800},
+		{"devices", "/devices", "35 devices", "light", 1280, 800},
+		{"device", device("terraco-relay-1"), "proven by effect", "light", 1280, 800},
+		{"device-failed", device("lavandaria-relay-1"), "Likely cause", "light", 1280, 800},
+		{"bench", "/bench", "fado-", "light", 1280, 800},
+		{"firmware", "/firmware", "1.4.0", "light", 1280, 800},
+		{"device-dark", device("terraco-relay-1"), "proven by effect", "dark", 1280, 800},
+		{"attention-phone", "/", "What needs you", "light", 390, 800},
+	} {
+		if err := b.Size(p.width, p.height); err != nil {
+			return err
+		}
+		if err := b.Go(d.URL + p.path); err != nil {
+			return err
+		}
+		if err := b.Theme(p.theme); err != nil {
+			return err
+		}
+		if err := b.See(p.see); err != nil {
+			return err
+		}
+		if err := shot(p.name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// terminals shows command output in xterm under Xvfb.
+func terminals(ctx context.Context, d *demo.Demo, dir string) error {
+	for _, tool := range []string{"Xvfb", "xterm", "import"} {
+		if _, err := exec.LookPath(tool); err != nil {
+			return fmt.Errorf("%s is missing; run «make tools» as root", tool)
+		}
+	}
+	x := exec.CommandContext(ctx, "Xvfb", ":77", "-screen", "0", "1280x800x24", "-nolisten", "tcp")
+	if err := x.Start(); err != nil {
+		return err
+	}
+	defer func() { _ = x.Process.Kill(); _ = x.Wait() }()
+	self, err := filepath.Abs("bin/fado")
+	if err != nil {
+		return err
+	}
+	for _, s := range []struct{ name, command string }{
+		{"terminal-devices", "fado attention; echo; fado device list --site lagar --stage adopted"},
+		{"terminal-commission", "fado device commission adega-level-1 --wait"},
+		{"terminal-settings", "fado device settings terraco-relay-1; echo; fado bench list"},
+		{"terminal-help", "fado --help"},
+	} {
+		finished := filepath.Join(os.TempDir(), fmt.Sprintf("fado-shot-%d", os.Getpid()))
+		_ = os.Remove(finished)
+		script := fmt.Sprintf(`fado() { %q "$@"; }; printf '$ %%s\n' %q; %s; touch %q; sleep 60`, self, s.command, s.command, finished)
+		t := exec.CommandContext(ctx, "xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "140x44+0+0", "-b", "8", "+sb", "-e", "sh", "-c", script)
+		t.Env = append(os.Environ(), "DISPLAY=:77", "LC_ALL=C.UTF-8", "FADO_SERVER="+d.URL, "FADO_TOKEN="+d.Token)
+		if err := t.Start(); err != nil {
+			return err
+		}
+		for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
+			if _, err := os.Stat(finished); err == nil {
+				break
+			}
+		}
+		time.Sleep(300 * time.Millisecond) // the terminal draws
+		shot := exec.CommandContext(ctx, "import", "-window", "root", filepath.Join(dir, s.name+".png"))
+		shot.Env = append(os.Environ(), "DISPLAY=:77")
+		out, err := shot.CombinedOutput()
+		_ = t.Process.Kill()
+		_ = t.Wait()
+		_ = os.Remove(finished)
+		if err != nil {
+			return fmt.Errorf("picture of %s: %w: %s", s.name, err, out)
+		}
+	}
+	return nil
+}
