@@ -90,6 +90,14 @@ func (u *unit) startUpdate(ctx context.Context, c config, ask, link, compact str
 		return err
 	}
 	u.mu.Lock()
+	running := digestOf(u.slots[u.active]) == m.Digest.SHA256
+	u.mu.Unlock()
+	if running {
+		// It runs this very image: it fetches nothing and says what it runs.
+		u.tell(c.Topic, ask)
+		return nil
+	}
+	u.mu.Lock()
 	defer u.mu.Unlock()
 	if u.update != nil && u.update.m.Digest == m.Digest {
 		u.update.link, u.update.ask = link, ask

@@ -212,6 +212,11 @@ func (m *machine) updateAppeared(e Event) {
 	case m.Phase == phaseTake && asked && m.Tries > 0 || m.Phase == phaseOffer && asked && !m.pending(DoOffer):
 		// It was asked after a silence or a restart of the service, and runs
 		// the old image: offer again; the unit resumes where it was.
+		if m.Update.Offers >= 4 {
+			m.Update.Outcome = FailedOut
+			m.fail("stalled", nil)
+			return
+		}
 		m.updateEnter(phaseOffer)
 	}
 }
@@ -220,12 +225,14 @@ func (m *machine) updateTick() {
 	m.Tries++
 	switch m.Phase {
 	case phaseOffer:
-		if m.Update.Offers >= 3 {
+		// It may have taken the offer and lost its answer: ask before another.
+		if m.Tries > 3 {
 			m.Update.Outcome = FailedOut
 			m.fail("silent", nil)
 			return
 		}
-		m.offer()
+		m.command(DoAsk, Repeatable)
+		m.due(m.patience())
 	case phaseTake:
 		if m.Tries > 3 || m.Update.Offers >= 4 {
 			m.Update.Outcome = FailedOut

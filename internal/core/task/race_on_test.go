@@ -1,0 +1,5 @@
+//go:build race
+
+package task
+
+const raceEnabled = true
