@@ -406,10 +406,10 @@ func (h *hook) keep(ctx context.Context) {
 		case <-ctx.Done():
 			stop = true
 		}
+		var batch map[string][]byte
 		h.keepMu.Lock()
-		batch := h.dirty
-		if len(batch) > 0 {
-			h.dirty = map[string][]byte{}
+		if len(h.dirty) > 0 {
+			batch, h.dirty = h.dirty, map[string][]byte{}
 		}
 		h.keepMu.Unlock()
 		if len(batch) > 0 {
