@@ -8,7 +8,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"log/slog"
 	"os"
 	"path/filepath"
 	"strings"
@@ -20,7 +19,8 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 	"gorm.io/gorm/logger"
-	_ "modernc.org/sqlite" // the driver, without cgo
+	driver "modernc.org/sqlite" // without cgo
+	sqlite3 "modernc.org/sqlite/lib"
 
 	"fado/internal/core/problem"
 	"fado/internal/core/secret"
@@ -108,10 +108,10 @@ func open(path, synchronous string, connections int) (*gorm.DB, error) {
 	_ = f.Close()
 	dsn := fmt.Sprintf("file:%s?_pragma=journal_mode(WAL)&_pragma=synchronous(%s)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)&_time_format=sqlite&_txlock=immediate", path, synchronous)
 	db, err := gorm.Open(sqlite.Dialector{DriverName: "sqlite", DSN: dsn}, &gorm.Config{
-		Logger: logger.NewSlogLogger(slog.Default(), logger.Config{SlowThreshold: 500 * time.Millisecond, IgnoreRecordNotFoundError: true, LogLevel: logger.Warn, ParameterizedQueries: true}),
+		// Errors are returned, and logged with what was being tried.
+		Logger: logger.Discard,
 		// One statement needs no transaction of its own; Write makes them.
 		SkipDefaultTransaction: true,
-		TranslateError:         true,
 		NowFunc:                func() time.Time { return time.Now().UTC() },
 	})
 	if err != nil {
@@ -264,7 +264,10 @@ func Delete[T any](tx *Tx, where string, args ...any) (int64, error) {
 }
 
 // Taken reports whether an error says that a unique name is in use.
-func Taken(err error) bool { return errors.Is(err, gorm.ErrDuplicatedKey) }
+func Taken(err error) bool {
+	var e *driver.Error
+	return errors.As(err, &e) && (e.Code() == sqlite3.SQLITE_CONSTRAINT_UNIQUE || e.Code() == sqlite3.SQLITE_CONSTRAINT_PRIMARYKEY)
+}
 
 // NextRevision records a change of what is intended and returns its number.
 func NextRevision(tx *Tx, at time.Time, actor, what string) (int64, error) {

@@ -4,7 +4,6 @@ package thing
 
 import (
 	"fmt"
-	"net"
 	"net/url"
 	"strconv"
 	"strings"
@@ -119,7 +118,11 @@ func (s Subject) form(topic, packet string, retain bool, ops ...string) map[stri
 	if s.Broker.TLS {
 		scheme = "mqtts"
 	}
-	href := url.URL{Scheme: scheme, Host: net.JoinHostPort(s.Broker.Host, strconv.Itoa(s.Broker.Port)), Path: "/" + topic}
+	host := s.Broker.Host
+	if strings.Contains(host, ":") { // an IPv6 address (RFC 3986, section 3.2.2)
+		host = "[" + host + "]"
+	}
+	href := url.URL{Scheme: scheme, Host: host + ":" + strconv.Itoa(s.Broker.Port), Path: "/" + topic}
 	list := make([]any, len(ops))
 	for i, o := range ops {
 		list[i] = o
