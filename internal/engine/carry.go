@@ -312,8 +312,12 @@ func (w *worker) command(ctx context.Context, c inventory.Capability, v any) tas
 	if !ok {
 		return w.reading(ctx)
 	}
+	// Units also report by themselves. Where the family acknowledges commands,
+	// only a state after the acknowledgement is proof.
+	answered := !w.dl.AnswersCommands()
 	watch := w.e.ingest.watch(w.d.ID, func(k dialect.MessageKind, f dialect.Facts) bool {
-		return k == dialect.State && f.Text("capability") == c.Name && reflect.DeepEqual(f["value"], v)
+		answered = answered || k == dialect.Answer && f.Text("command") == c.Name && f.Text("accepted") == "true"
+		return answered && k == dialect.State && f.Text("capability") == c.Name && reflect.DeepEqual(f["value"], v)
 	})
 	defer w.e.ingest.unwatch(watch)
 	began := time.Now()

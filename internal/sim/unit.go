@@ -538,16 +538,18 @@ func (u *unit) command(topic string, m mqtt.Message) {
 	if err := json.Unmarshal(m.Payload(), &v); err != nil {
 		return
 	}
+	accepted := false
 	u.mu.Lock()
 	for _, c := range u.spec.Capabilities {
 		_, isBool := v.(bool)
 		_, isNumber := v.(float64)
 		if c.Name == name && (c.Kind == "switch" && isBool || c.Kind == "dimmer" && isNumber) {
-			u.state[name] = v
+			u.state[name], accepted = v, true
 		}
 	}
 	now, known := u.state[name]
 	u.mu.Unlock()
+	u.publish(topic+"/answer", map[string]any{"command": name, "accepted": accepted}, false)
 	if known {
 		u.publish(topic+"/state/"+name, now, true)
 	}

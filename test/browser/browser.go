@@ -202,8 +202,9 @@ func (b *Browser) Choose(name, option string) error {
 		return err
 	}
 	script := fmt.Sprintf(`(() => {
-	  const label = [...document.querySelectorAll("label")].find((l) => l.textContent === %[1]q);
-	  const s = document.querySelector('select[aria-label=' + JSON.stringify(%[1]q) + ']') ?? (label && document.getElementById(label.htmlFor));
+	  const root = document.querySelector('[role="dialog"]') ?? document;
+	  const label = [...root.querySelectorAll("label")].find((l) => l.textContent === %[1]q);
+	  const s = root.querySelector('select[aria-label=' + JSON.stringify(%[1]q) + ']') ?? (label && document.getElementById(label.htmlFor));
 	  const o = s && [...s.options].find((o) => o.text === %[2]q);
 	  if (!o) return false;
 	  Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, o.value);

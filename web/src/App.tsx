@@ -56,7 +56,7 @@ function Inside({ name }: { name: string }) {
       <header className="top">
         <div className="bar">
           <span className="word">Fado</span>
-          <Form.Select size="sm" aria-label="Site" value={site} onChange={(e) => choose(e.target.value)}>
+          <Form.Select size="sm" aria-label="Site to show" value={site} onChange={(e) => choose(e.target.value)}>
             <option value="">All sites</option>
             {sites.data?.map((s) => <option key={s.id} value={s.key}>{s.name}</option>)}
           </Form.Select>
@@ -69,6 +69,7 @@ function Inside({ name }: { name: string }) {
         </div>
       </header>
       <main id="content" tabIndex={-1}>
+        <Silence />
         <Routes>
           <Route path="/" element={<AttentionPage site={site} />} />
           <Route path="/devices" element={<Devices site={site} />} />
@@ -81,6 +82,16 @@ function Inside({ name }: { name: string }) {
       </main>
     </>
   );
+}
+
+/** Silence says that the service is gone, so that nobody trusts an old page. */
+function Silence() {
+  const alive = useQuery({
+    queryKey: ["alive"], refetchInterval: 3_000, retry: false,
+    queryFn: async () => (await fetch("/healthz", { cache: "no-store" }).catch(() => null))?.ok ?? false,
+  });
+  if (alive.data !== false) return null;
+  return <div className="trouble" role="alert"><strong>Fado does not answer.</strong>What is shown may be old. The service is stopped, or this device left its network; the page comes back by itself.</div>;
 }
 
 function Theme() {

@@ -247,6 +247,17 @@ func (d *Dialect) ReadsBack(key settings.Key, s Subject) bool {
 	return false
 }
 
+// AnswersCommands reports whether units of the family acknowledge each command.
+// Where they do not, a state that follows may be a periodic one.
+func (d *Dialect) AnswersCommands() bool {
+	for _, m := range d.Messages {
+		if _, ok := m.ReadJSON["command"]; ok && m.Kind == Answer {
+			return true
+		}
+	}
+	return false
+}
+
 func (e *Exchange) reads(fact string) bool {
 	_, j := e.ReadJSON[fact]
 	_, t := e.ReadText[fact]

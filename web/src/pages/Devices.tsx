@@ -95,7 +95,7 @@ function AddDevice({ site, hardwareID, close }: { site: string; hardwareID: stri
   );
   const rooms = sites.data?.find((s) => s.key === at)?.rooms ?? [];
   return (
-    <Modal show onHide={close} aria-labelledby="add-title">
+    <Modal show animation={false} onHide={close} aria-labelledby="add-title">
       <Form onSubmit={submit}>
         <Modal.Header closeButton><Modal.Title as="h2" id="add-title" className="m-0 border-0">Add a device</Modal.Title></Modal.Header>
         <Modal.Body>

@@ -62,7 +62,7 @@ function AddImage({ close }: { close: () => void }) {
   });
   const submit = (e: FormEvent) => { e.preventDefault(); add.mutate(); };
   return (
-    <Modal show onHide={close} aria-labelledby="image-title">
+    <Modal show animation={false} onHide={close} aria-labelledby="image-title">
       <Form onSubmit={submit}>
         <Modal.Header closeButton><Modal.Title as="h2" id="image-title" className="m-0 border-0">Add an image</Modal.Title></Modal.Header>
         <Modal.Body>
@@ -90,7 +90,7 @@ function Withdraw({ sha, close }: { sha: string; close: () => void }) {
   });
   const submit = (e: FormEvent) => { e.preventDefault(); run.mutate(); };
   return (
-    <Modal show onHide={close} aria-labelledby="withdraw-title">
+    <Modal show animation={false} onHide={close} aria-labelledby="withdraw-title">
       <Form onSubmit={submit}>
         <Modal.Header closeButton><Modal.Title as="h2" id="withdraw-title" className="m-0 border-0">Withdraw this image</Modal.Title></Modal.Header>
         <Modal.Body>

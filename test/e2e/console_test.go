@@ -1,0 +1,155 @@
+package e2e
+
+import (
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"fado/internal/client"
+	"fado/internal/demo"
+	"fado/internal/wire"
+	"fado/test/browser"
+	"fado/web"
+)
+
+const axe = "../../web/node_modules/axe-core/axe.min.js"
+
+// openConsole opens the console on a demo and signs in.
+func openConsole(t *testing.T, d *demo.Demo) *browser.Browser {
+	t.Helper()
+	if web.Console() == nil {
+		t.Fatal("this test is for a program with its console: run it with -tags console, as «make test» does")
+	}
+	b, err := browser.Open(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(b.Close)
+	steps(t, b,
+		func() error { return b.Go(d.URL + "/") },
+		func() error { return b.Type("textbox", "Name", d.Person) },
+		func() error { return b.Type("textbox", "Password", d.Password) },
+		func() error { return b.Press("button", "Sign in") },
+		func() error { return b.Has("heading", "What needs you") },
+	)
+	return b
+}
+
+func steps(t *testing.T, b *browser.Browser, list ...func() error) {
+	t.Helper()
+	for n, f := range list {
+		if err := f(); err != nil {
+			_ = b.Picture(filepath.Join(t.TempDir(), "failed.png"), false)
+			t.Fatalf("step %d: %v", n+1, err)
+		}
+	}
+	if p := b.Problems(); len(p) > 0 {
+		t.Fatalf("the page wrote errors to its console: %s", strings.Join(p, "\n"))
+	}
+}
+
+// TestConsoleStory adds a device, commissions it from the bench and updates it,
+// all by pressing what a person sees.
+func TestConsoleStory(t *testing.T) {
+	d := startDemo(t, 10, "", nil)
+	const hw = "02:5A:11:00:00:A0"
+	sighted(t, d, hw)
+	b := openConsole(t, d)
+	steps(t, b,
+		func() error { return b.Press("link", "Bench") },
+		func() error { return b.See("fado-025a110000a0") },
+		func() error { return b.Press("link", "Add a device for fado-025a110000a0") },
+		func() error { return b.Has("dialog", "Add a device") },
+		func() error { return b.Type("textbox", "Name", "Rega da horta") },
+		func() error { return b.Choose("Site", "Lagar da Ribeira") },
+		func() error { return b.Choose("Room", "Terraço") },
+		func() error { return b.Choose("Model", "Sobro Quatro, four relays with metering") },
+		func() error { return b.Type("textbox", "Set-up code, as printed on the unit", demo.SetUpCode(hw)) },
+		func() error { return b.Press("button", "Add") },
+		func() error { return b.Has("heading", "Rega da horta") },
+		func() error { return b.See("terraco-relay-2") },
+		func() error { return b.Press("button", "Commission") },
+		func() error { return b.See("Make its broker account and try it") },
+		func() error { return b.See("adopted") },
+		func() error { return b.See("proven by effect") },
+		func() error { return b.Press("button", "Update to 1.4.0") },
+		func() error { return b.See("It fetches and writes the image") },
+		func() error { return b.See("Rega da horta now runs 1.4.0, by its own report.") },
+		// The one search field finds it again, by keyboard alone and without its accent.
+		func() error { return b.Type("combobox", "Find a device or do something", "rega da hor") },
+		func() error { return b.See("terraco-relay-2 adopted") },
+		func() error { return b.Key("\r") },
+		func() error { return b.Has("heading", "Rega da horta") },
+	)
+}
+
+// TestConsoleRefusals: what the service refuses is told at the form, with a
+// value that would pass.
+func TestConsoleRefusals(t *testing.T) {
+	d := startDemo(t, 10, "", nil)
+	b := openConsole(t, d)
+	steps(t, b,
+		func() error { return b.Press("link", "Devices") },
+		func() error { return b.Press("button", "Add a device") },
+		func() error { return b.Type("textbox", "Name", "Poço") },
+		func() error { return b.Choose("Site", "Lagar da Ribeira") },
+		func() error { return b.Choose("Model", "Junco, cistern level") },
+		func() error { return b.Type("textbox", "Hostname", "Poço 1") },
+		func() error { return b.Press("button", "Add") },
+		func() error { return b.See("poco-1 would pass") },
+		func() error { b.Forgive(); return nil }, // the browser notes the refused request
+	)
+}
+
+// TestConsoleIsAccessible runs axe on every page in both themes and at both
+// widths, and fails on any console error.
+func TestConsoleIsAccessible(t *testing.T) {
+	d := startDemo(t, 10, "", nil)
+	sighted(t, d, "02:5A:11:00:00:A0")
+	run(t, d, client.Path("devices", "adega-level-1", "commission"), struct{}{})
+	fault(t, d, "02:5A:11:00:00:1A", "unplugged", 0)
+	run(t, d, client.Path("devices", "lavandaria-level-1", "commission"), struct{}{})
+	id := func(ref string) string {
+		x, err := client.Get[wire.Device](t.Context(), d.Client, client.Path("devices", ref))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return x.ID
+	}
+	b := openConsole(t, d)
+	for _, p := range []struct{ path, see string }{
+		{"/", "What needs you"}, {"/devices", "35 devices"}, {"/devices/" + id("adega-level-1"), "proven by effect"}, {"/devices/" + id("lavandaria-level-1"), "Likely cause"},
+		{"/bench", "fado-"}, {"/firmware", "1.4.0"}, {"/activity", "marta"}, {"/devices?add=1", "Set-up code"}, {"/nowhere", "no such page"},
+	} {
+		for _, theme := range []string{"light", "dark"} {
+			for _, width := range []int64{1280, 390} {
+				steps(t, b,
+					func() error { return b.Size(width, 800) },
+					func() error { return b.Go(d.URL + p.path) },
+					func() error { return b.Theme(theme) },
+					func() error { return b.See(p.see) },
+				)
+				found, err := b.Axe(axe)
+				if err != nil {
+					t.Fatal(err)
+				}
+				for _, f := range found {
+					t.Errorf("%s, %s, %d wide: %s", p.path, theme, width, f)
+				}
+			}
+		}
+	}
+}
+
+// TestConsoleSaysWhenTheServiceIsGone: nobody looks at an old page unknowingly.
+func TestConsoleSaysWhenTheServiceIsGone(t *testing.T) {
+	d := startDemo(t, 10, "", nil)
+	b := openConsole(t, d)
+	d.Stop()
+	if err := b.Press("link", "Firmware"); err != nil {
+		t.Fatal(err)
+	}
+	if err := b.See("Fado does not answer"); err != nil {
+		t.Fatal(err)
+	}
+}
