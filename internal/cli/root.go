@@ -67,6 +67,9 @@ func Run(ctx context.Context, version string, args []string, in io.Reader, out, 
 	return a.report(err)
 }
 
+// Root returns the tree of commands, for those who read it.
+func Root(version string) *cobra.Command { return (&app{version: version}).root() }
+
 // errTask ends a command whose task failed; the task has been shown.
 var errTask = errors.New("the task failed")
 

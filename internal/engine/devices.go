@@ -281,9 +281,9 @@ func (e *Engine) applyEdit(tx *store.Tx, site store.Site, d *store.Device, edit 
 	if edit.Topic != nil && *edit.Topic != "" {
 		next.Topic = *edit.Topic
 		if rule, passes := naming.CheckTopic(next.Topic); rule != "" {
-			f.Add("topic", rule, naming.Free(passes, taken.Topic))
+			f.Add("topic", rule, naming.FreeTopic(passes, taken.Topic))
 		} else if holder := e.topicHolder(tx, next.BrokerID, next.Topic, d.ID); holder != "" {
-			f.Add("topic", fmt.Sprintf("%q is the topic of %s, or lies above or below it", next.Topic, holder), naming.Free(next.Topic, taken.Topic))
+			f.Add("topic", fmt.Sprintf("%q is the topic of %s, or lies above or below it", next.Topic, holder), naming.FreeTopic(next.Topic, taken.Topic))
 		}
 	}
 	if edit.Label != nil && *edit.Label != "" {

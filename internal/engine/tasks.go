@@ -56,8 +56,27 @@ func (t *tasks) takeUp() error {
 		if err != nil {
 			return fmt.Errorf("read the task %s: %w", l.TaskID, err)
 		}
-		if err := t.run(rec, task.Event{Kind: task.Resumed}); err != nil {
+		first := task.Event{Kind: task.Resumed}
+		if rec.Status == string(task.Queued) {
+			first.Kind = task.Started // it was stopped between its first commit and its first step
+		}
+		if err := t.run(rec, first); err != nil {
 			return err
+		}
+	}
+	return t.startQueued()
+}
+
+// startQueued starts tasks that wait for a device which nothing holds: the
+// service was stopped between one task's end and the next one's start.
+func (t *tasks) startQueued() error {
+	list, err := store.All[store.Task](t.e.Store.Read(t.e.ctx), "id", "status = 'queued' AND device_id NOT IN (SELECT device_id FROM leases)")
+	if err != nil {
+		return fmt.Errorf("list the queued tasks: %w", err)
+	}
+	for _, rec := range list {
+		if !t.holds(rec.DeviceID) {
+			t.next(rec.DeviceID)
 		}
 	}
 	return nil
@@ -483,28 +502,32 @@ func learn(tx *store.Tx, model, what string, seconds float64) error {
 
 // release ends the runner and starts the next task of the device.
 func (r *runner) release() {
-	t := r.t
 	r.stop()
-	t.mu.Lock()
-	delete(t.live, r.device)
-	t.mu.Unlock()
+	r.t.mu.Lock()
+	delete(r.t.live, r.device)
+	r.t.mu.Unlock()
+	r.t.next(r.device)
+}
+
+// next gives a free device to the oldest task that is queued for it.
+func (t *tasks) next(device string) {
 	var next *store.Task
 	err := t.e.Store.Write(t.e.ctx, func(tx *store.Tx) error {
-		list, err := store.Some[store.Task](tx, 1, "id", "device_id = ? AND status = 'queued'", r.device)
+		list, err := store.Some[store.Task](tx, 1, "id", "device_id = ? AND status = 'queued'", device)
 		if err != nil || len(list) == 0 {
 			return err
 		}
-		if _, err := store.One[store.Lease](tx, "device_id = ?", r.device); err == nil {
+		if _, err := store.One[store.Lease](tx, "device_id = ?", device); err == nil {
 			return nil
 		}
 		next = &list[0]
-		return store.Create(tx, &store.Lease{DeviceID: r.device, TaskID: next.ID, At: t.e.Clock.Now()})
+		return store.Create(tx, &store.Lease{DeviceID: device, TaskID: next.ID, At: t.e.Clock.Now()})
 	})
 	if err == nil && next != nil {
 		err = t.run(*next, task.Event{Kind: task.Started})
 	}
 	if err != nil && t.e.ctx.Err() == nil {
-		t.e.Log.Error("start the next task", "device", r.device, "error", err)
+		t.e.Log.Error("start the next task", "device", device, "error", err)
 	}
 }
 

@@ -309,3 +309,25 @@ func Free(base string, taken func(string) bool) string {
 	}
 	return name
 }
+
+// FreeTopic returns a topic like base that is not taken. Below a topic that is
+// taken nothing is free, so levels are joined from the right when numbers alone
+// do not help.
+func FreeTopic(base string, taken func(string) bool) string {
+	for {
+		at := strings.LastIndexByte(base, '/')
+		if at < 0 {
+			return Free(base, taken)
+		}
+		for n := 1; n <= 50; n++ {
+			topic := base
+			if n > 1 {
+				topic += "-" + strconv.Itoa(n)
+			}
+			if !taken(topic) {
+				return topic
+			}
+		}
+		base = base[:at] + "-" + base[at+1:]
+	}
+}

@@ -118,6 +118,15 @@ func TestOverlap(t *testing.T) {
 	}
 }
 
+func TestFreeTopicEndsBelowATakenOne(t *testing.T) {
+	taken := takenNames(nil, []string{"casa/cave", "casa-sala"}).Topic
+	for base, want := range map[string]string{"casa/sala": "casa/sala", "casa/cave": "casa/cave-2", "casa/cave/below/it": "casa/cave-below-it", "casa-sala": "casa-sala-2"} {
+		if got := FreeTopic(base, taken); got != want {
+			t.Errorf("%s: %s, want %s", base, got, want)
+		}
+	}
+}
+
 func FuzzFold(f *testing.F) {
 	f.Add("Casa das Máquinas")
 	f.Fuzz(func(t *testing.T, s string) {
