@@ -109,10 +109,10 @@ func (a *app) demoCommand() *cobra.Command {
 For the command line, in another terminal:
 
   export FADO_SERVER=%s FADO_TOKEN=%s
-  fado device list
+  %s device list
 
 Press Ctrl-C to stop.
-`, d.URL, d.Person, d.Password, d.HubURL, d.URL, d.Token)
+`, d.URL, d.Person, d.Password, d.HubURL, d.URL, d.Token, os.Args[0])
 		<-c.Context().Done()
 		began := time.Now()
 		d.Stop()
