@@ -225,7 +225,7 @@ func (e *Engine) applyEdit(tx *store.Tx, site store.Site, d *store.Device, edit 
 			for _, x := range rooms {
 				names = append(names, x.Name)
 			}
-			f.Add("room", fmt.Sprintf("%s has no room %q; it has %s", site.Name, *edit.Room, strings.Join(names, ", ")), firstOf(names))
+			f.Add("room", fmt.Sprintf("%s has no room %q; its rooms are %s", site.Name, *edit.Room, strings.Join(names, ", ")), firstOf(names))
 		case err != nil:
 			return err
 		default:

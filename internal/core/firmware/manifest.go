@@ -122,7 +122,7 @@ func Verify(compact string, keys ...ed25519.PublicKey) (Manifest, error) {
 func (m Manifest) Match(img Image) error {
 	switch {
 	case m.Digest.SHA256 != img.SHA256:
-		return fmt.Errorf("the manifest is for a file with SHA-256 %s; this one has %s", m.Digest.SHA256, img.SHA256)
+		return fmt.Errorf("the manifest is for a file with SHA-256 %s; this one is %s", m.Digest.SHA256, img.SHA256)
 	case m.Size != img.Size:
 		return fmt.Errorf("the manifest is for a file of %d bytes; this one has %d", m.Size, img.Size)
 	}

@@ -40,7 +40,7 @@ export function Bench() {
                 <td>{s.device_id ? <Link to={`/devices/${s.device_id}`}>{s.device}</Link> : <Stamp word="unclaimed" />}</td>
                 <td><When at={s.last_seen} /></td>
                 <td>{s.device_id
-                  ? busy.has(s.device_id) ? <Stamp word={busy.get(s.device_id)?.status ?? "running"} />
+                  ? busy.get(s.device_id) ? <Stamp word={busy.get(s.device_id)?.status ?? "running"} />
                     : <Button size="sm" disabled={act.isPending} aria-label={`Commission ${s.device}`} onClick={() => act.mutate(() => must(api.POST("/api/v1/devices/{id}/commission", { params: { path: { id: s.device_id! } }, body: {} })))}>Commission</Button>
                   : <Claim sighting={s} run={(f) => act.mutate(f)} />}</td>
               </tr>
