@@ -25,13 +25,12 @@ import (
 // docs/protocol.md alone and sharing nothing with the simulated site: what the
 // document says is enough, or this unit cannot be commissioned and updated.
 type secondUnit struct {
-	t      *testing.T
-	hw     string
-	model  string
-	code   string
-	radio  *httptest.Server
-	pages  *httptest.Server
-	joined chan struct{}
+	t     *testing.T
+	hw    string
+	model string
+	code  string
+	radio *httptest.Server
+	pages *httptest.Server
 
 	mu       sync.Mutex
 	setUp    bool

@@ -90,7 +90,11 @@ func Parse(name string, file []byte) (*Dialect, []Fault) {
 func Refuse(name string, faults []Fault) error {
 	var f problem.Fields
 	for _, x := range faults {
-		f.Add(fmt.Sprintf("%s:%d:%d", name, x.Line, x.Column), x.What, x.Suggest)
+		rule := x.What
+		if x.Suggest != "" {
+			rule += " (" + x.Suggest + ")"
+		}
+		f.Add(fmt.Sprintf("%s:%d:%d", name, x.Line, x.Column), rule, "")
 	}
 	p := &problem.Problem{Kind: problem.BadInput, What: fmt.Sprintf("The dialect file %s has %d faults.", name, len(faults)),
 		Next: "Correct the places named; nothing was changed.", Fields: f}

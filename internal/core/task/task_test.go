@@ -283,19 +283,17 @@ func TestResumeRepeatsOnlyWhatMayBe(t *testing.T) {
 // faults that come and go. It is no copy of the reducer: it knows only what a
 // unit does.
 type world struct {
-	r         *rand.Rand
-	now       time.Time
-	inSetUp   bool
-	has       bool // settings
-	joined    bool
-	badPass   bool
-	runs      string
-	next      string // what it runs after its restart
-	backAt    time.Time
-	dead      bool
-	taking    bool
-	writes    map[string]int
-	completed int
+	r       *rand.Rand
+	now     time.Time
+	inSetUp bool
+	has     bool // settings
+	joined  bool
+	badPass bool
+	runs    string
+	backAt  time.Time
+	dead    bool
+	taking  bool
+	writes  map[string]int
 }
 
 func (w *world) chance(percent int) bool { return w.r.IntN(100) < percent }
