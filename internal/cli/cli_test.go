@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -78,6 +79,18 @@ func TestListsInEveryForm(t *testing.T) {
 	}
 	if got := output(t, "table", false, rows[:1]); !strings.Contains(got, "The name") || strings.Contains(got, "\x1b") {
 		t.Errorf("%q", got)
+	}
+}
+
+func TestColumnsFitTheTerminal(t *testing.T) {
+	for _, c := range []struct {
+		widths []int
+		room   int
+		want   []int
+	}{{[]int{5, 60, 20}, 100, []int{5, 60, 20}}, {[]int{5, 60, 20}, 60, []int{5, 35, 20}}, {[]int{30, 30}, 40, []int{20, 20}}, {[]int{30, 30}, 4, []int{12, 12}}} {
+		if got := fit(slices.Clone(c.widths), c.room); !slices.Equal(got, c.want) {
+			t.Errorf("%v into %d: %v, want %v", c.widths, c.room, got, c.want)
+		}
 	}
 }
 

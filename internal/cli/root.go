@@ -263,15 +263,62 @@ func list[T any](a *app, items []T, id func(T) string, columns ...column[T]) err
 		head[i] = c.title
 	}
 	t.AppendHeader(head)
+	widths := make([]int, len(columns))
+	for i, c := range columns {
+		widths[i] = text.StringWidthWithoutEscSequences(c.title)
+	}
 	for _, x := range items {
 		row := make(table.Row, len(columns))
 		for i, c := range columns {
-			row[i] = c.value(x)
+			v := c.value(x)
+			row[i], widths[i] = v, max(widths[i], text.StringWidthWithoutEscSequences(v))
 		}
 		t.AppendRow(row)
 	}
+	if room := a.width(); room > 0 {
+		var fits []table.ColumnConfig
+		for i, w := range fit(widths, room-2*len(columns)) {
+			fits = append(fits, table.ColumnConfig{Number: i + 1, WidthMax: w, WidthMaxEnforcer: text.WrapSoft})
+		}
+		t.SetColumnConfigs(fits)
+	}
 	t.Render()
 	return nil
+}
+
+// width is how many characters fit on a line; 0 when nobody looks.
+func (a *app) width() int {
+	f, isFile := a.out.(*os.File)
+	if !isFile {
+		return 0
+	}
+	w, _, err := term.GetSize(int(f.Fd()))
+	if err != nil {
+		return 0
+	}
+	return w
+}
+
+// fit takes from the widest column until all fit into the room; no column
+// becomes narrower than twelve characters.
+func fit(widths []int, room int) []int {
+	sum := 0
+	for _, w := range widths {
+		sum += w
+	}
+	for ; sum > room; sum-- {
+		widest := 0
+		for i, w := range widths {
+			if w > widths[widest] {
+				widest = i
+			}
+		}
+		if widths[widest] <= 12 {
+			break
+		}
+		widths[widest]--
+	}
+	return widths
 }
 
 // defuse keeps a spreadsheet from reading a cell as a formula.

@@ -380,6 +380,13 @@ func (e *Engine) follow(tx *store.Tx, id string, d store.Device, before, after t
 			return err
 		}
 	}
+	if after.Kind == task.Commission && after.Seen.Version != before.Seen.Version && after.Seen.Version != "" {
+		// What the unit itself said when it identified itself.
+		columns := map[string]any{"running": after.Seen.Version, "digest": after.Seen.Digest}
+		if _, err := store.Change[store.Device](tx, columns, "id = ?", d.ID); err != nil {
+			return err
+		}
+	}
 	if after.Kind == task.Commission && after.Stage != before.Stage && inventory.Stage(after.Stage) != inventory.Stage(d.Stage) {
 		if !inventory.Stage(d.Stage).AtLeast(after.Stage) || after.Stage == inventory.Contacted {
 			if _, err := store.Change[store.Device](tx, map[string]any{"stage": string(after.Stage)}, "id = ?", d.ID); err != nil {

@@ -101,6 +101,30 @@ func TestConsoleRefusals(t *testing.T) {
 	)
 }
 
+// TestAWrongPassphraseIsCorrectedWhereItIsFound: the failed device's page takes
+// the right passphrase and goes on.
+func TestAWrongPassphraseIsCorrectedWhereItIsFound(t *testing.T) {
+	d := startDemo(t, 20, "", nil)
+	networks, err := client.Get[[]wire.Network](t.Context(), d.Client, "/api/v1/sites/lagar/networks")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := d.Client.Do(t.Context(), "PATCH", client.Path("networks", networks[0].ID), wire.NetworkEdit{Passphrase: new("not the passphrase")}, nil); err != nil {
+		t.Fatal(err)
+	}
+	sighted(t, d, "02:5A:11:00:00:1B")
+	run(t, d, "/api/v1/devices/terraco-relay-1/commission", struct{}{})
+	b := openConsole(t, d)
+	steps(t, b,
+		func() error { return b.Press("link", "Rega do pátio") },
+		func() error { return b.See("the access point refused the passphrase") },
+		func() error { return b.Type("textbox", "Passphrase of lagar-casa", demo.Passphrase("lagar")) },
+		func() error { return b.Press("button", "Correct it and try again") },
+		func() error { return b.See("Rega do pátio is adopted and proven.") },
+		func() error { return b.See("proven by effect") },
+	)
+}
+
 // TestConsoleIsAccessible runs axe on every page in both themes and at both
 // widths, and fails on any console error.
 func TestConsoleIsAccessible(t *testing.T) {

@@ -64,7 +64,7 @@ function Inside({ name }: { name: string }) {
           <Find />
           <div className="end">
             <Theme />
-            <Button size="sm" variant="outline-secondary" onClick={() => void signOut()}>Sign out {name}</Button>
+            <Button size="sm" variant="outline-secondary" onClick={() => void signOut()}>Sign out<span className="d-none d-sm-inline"> {name}</span></Button>
           </div>
         </div>
       </header>

@@ -76,7 +76,7 @@ export function useNow(active: boolean) {
 const stepWords: Record<string, string> = { ahead: "ahead", running: "running", done: "done", failed: "failed" };
 
 /** TaskSheet shows a task: its steps, what it waits for, and how it ended. */
-export function TaskSheet({ task, onRetry, onCancel, busy }: { task: Task; onRetry: () => void; onCancel: () => void; busy: boolean }) {
+export function TaskSheet({ task, onRetry, onCancel, busy, children }: { task: Task; onRetry: () => void; onCancel: () => void; busy: boolean; children?: ReactNode }) {
   const open = !["done", "failed", "cancelled"].includes(task.status);
   const now = useNow(open && !!task.wait);
   const left = task.wait ? Math.round((Date.parse(task.wait.until) - now) / 1000) : 0;
@@ -112,7 +112,7 @@ export function TaskSheet({ task, onRetry, onCancel, busy }: { task: Task; onRet
           <strong>{task.failure.what}</strong>
           <div>Likely cause: {task.failure.cause}</div>
           <div>What to do: {task.failure.next}</div>
-          <div className="actions mt-2"><Button size="sm" onClick={onRetry} disabled={busy}>Try again</Button></div>
+          <div className="actions mt-2">{children}<Button size="sm" variant={children ? "outline-primary" : "primary"} onClick={onRetry} disabled={busy}>Try again{children ? " as it is" : ""}</Button></div>
         </div>
       ) : null}
       {open && !u?.told ? <div className="actions mt-2"><Button size="sm" variant="outline-secondary" onClick={onCancel} disabled={busy}>Cancel this task</Button></div> : null}

@@ -1,5 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Button } from "react-bootstrap";
+import { useState, type FormEvent } from "react";
+import { Button, Form } from "react-bootstrap";
 import { Link, useParams } from "react-router";
 import { api, must, type Device, type Setting } from "../api";
 import { Stamp, TaskSheet, Trouble, When, say } from "../parts";
@@ -50,7 +51,9 @@ export function DevicePage() {
           <h2>{d.task.kind === "update" ? `Update to ${d.task.update?.version}` : "Commissioning"} <span className="aside">attempt {d.task.attempt}, started by {d.task.actor}</span></h2>
           <TaskSheet task={d.task} busy={act.isPending}
             onRetry={() => act.mutate(() => must(api.POST("/api/v1/tasks/{id}/retry", { params: { path: { id: d.task!.id } } })))}
-            onCancel={() => act.mutate(() => must(api.POST("/api/v1/tasks/{id}/cancel", { params: { path: { id: d.task!.id } } })))} />
+            onCancel={() => act.mutate(() => must(api.POST("/api/v1/tasks/{id}/cancel", { params: { path: { id: d.task!.id } } })))}>
+            {d.task.failure?.code === "came_back_wifi_refused" ? <Correct site={d.site} task={d.task.id} run={(f) => act.mutate(f)} busy={act.isPending} /> : null}
+          </TaskSheet>
         </>
       ) : null}
       {!inService && !open ? <p className="wait">To bring it into set-up mode: {d.model_detail?.set_up}{d.model_detail?.cautions?.map((c) => <strong key={c}> {c}</strong>)}</p> : null}
@@ -109,6 +112,28 @@ export function DevicePage() {
         </div>
       </div>
     </>
+  );
+}
+
+/** Correct takes the right passphrase where the wrong one was found, and goes on. */
+function Correct({ site, task, run, busy }: { site: string; task: string; run: (f: () => Promise<unknown>) => void; busy: boolean }) {
+  const [passphrase, setPassphrase] = useState("");
+  const at = useQuery({ queryKey: ["sites", site], queryFn: () => must(api.GET("/api/v1/sites/{id}", { params: { path: { id: site } } })) });
+  const network = at.data?.network_id;
+  const ssid = at.data?.network;
+  if (!network) return null;
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    run(async () => {
+      await must(api.PATCH("/api/v1/networks/{id}", { params: { path: { id: network } }, body: { passphrase } }));
+      await must(api.POST("/api/v1/tasks/{id}/retry", { params: { path: { id: task } } }));
+    });
+  };
+  return (
+    <Form className="actions" onSubmit={submit}>
+      <Form.Control size="sm" className="w-auto" type="password" autoComplete="off" required minLength={8} aria-label={`Passphrase of ${ssid}`} placeholder={`passphrase of ${ssid}`} value={passphrase} onChange={(e) => setPassphrase(e.target.value)} />
+      <Button type="submit" size="sm" disabled={busy}>Correct it and try again</Button>
+    </Form>
   );
 }
 
