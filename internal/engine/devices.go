@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"fado/internal/core/dialect"
 	"fado/internal/core/inventory"
 	"fado/internal/core/naming"
 	"fado/internal/core/problem"
@@ -214,7 +215,7 @@ func (e *Engine) applyEdit(tx *store.Tx, site store.Site, d *store.Device, edit 
 		for _, m := range e.Models() {
 			names = append(names, m.Name)
 		}
-		f.Add("model", fmt.Sprintf("there is no model %q; there are %s", next.Model, strings.Join(names, ", ")), firstOf(names))
+		f.Add("model", fmt.Sprintf("there is no model %q; there are %s", next.Model, strings.Join(names, ", ")), nearestOf(next.Model, names))
 	}
 	if edit.Room != nil && *edit.Room != "" {
 		r, err := store.One[store.Room](tx, "site_id = ? AND (id = ? OR name = ?)", site.ID, *edit.Room, *edit.Room)
@@ -225,7 +226,7 @@ func (e *Engine) applyEdit(tx *store.Tx, site store.Site, d *store.Device, edit 
 			for _, x := range rooms {
 				names = append(names, x.Name)
 			}
-			f.Add("room", fmt.Sprintf("%s has no room %q; its rooms are %s", site.Name, *edit.Room, strings.Join(names, ", ")), firstOf(names))
+			f.Add("room", fmt.Sprintf("%s has no room %q; its rooms are %s", site.Name, *edit.Room, strings.Join(names, ", ")), nearestOf(*edit.Room, names))
 		case err != nil:
 			return err
 		default:
@@ -312,11 +313,12 @@ func search(d store.Device, room string) string {
 	return strings.ReplaceAll(naming.FoldSearch(strings.Join([]string{d.Name, room, d.Label, d.Hostname, d.Topic, d.Model, strings.ReplaceAll(d.Tags, ",", " "), d.HardwareID, strings.ReplaceAll(d.HardwareID, ":", "")}, " ")), "\n", " ")
 }
 
-func firstOf(s []string) string {
-	if len(s) == 0 {
-		return ""
+// nearestOf is the name that was probably meant, or else the first.
+func nearestOf(name string, all []string) string {
+	if near := dialect.Nearest(name, all); near != "" || len(all) == 0 {
+		return near
 	}
-	return s[0]
+	return all[0]
 }
 
 func stale(what, name string) error {

@@ -146,8 +146,19 @@ func (e *Engine) Claim(ctx context.Context, actor, sighting, deviceRef string) (
 		return store.Device{}, problem.New(problem.Conflict, fmt.Sprintf("The name %s carries only a part of the hardware id.", s.Name), "This family shows six of the twelve digits.",
 			"Read the whole hardware id on the unit and set it with «fado device edit».")
 	}
-	d, err := e.EditDevice(ctx, actor, deviceRef, DeviceEdit{HardwareID: &s.HardwareID})
+	d, err := e.FindDevice(ctx, deviceRef)
 	if err != nil {
+		return d, err
+	}
+	if m, ok := e.Model(d.Model); ok && m.Dialect != s.Dialect {
+		return d, problem.New(problem.Conflict, fmt.Sprintf("%s is a %s, which speaks %s; the unit behind %s speaks %s.", d.Name, d.Model, m.Dialect, s.Name, s.Dialect), "Another unit was meant.",
+			"Choose a device whose model speaks "+s.Dialect+", or correct the device's model.")
+	}
+	if d.HardwareID != "" && d.HardwareID != s.HardwareID {
+		return d, problem.New(problem.Conflict, fmt.Sprintf("%s is recorded with the unit %s already.", d.Name, d.HardwareID), "Another unit was meant, or the old one was swapped.",
+			"If the unit was swapped, say so with «fado device edit "+d.Hostname+" --hardware-id "+s.HardwareID+"».")
+	}
+	if d, err = e.EditDevice(ctx, actor, d.ID, DeviceEdit{HardwareID: &s.HardwareID}); err != nil {
 		return d, err
 	}
 	_, err = e.Scan(ctx)

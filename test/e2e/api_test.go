@@ -119,7 +119,7 @@ func TestBadInputIsRefusedWhole(t *testing.T) {
 		{"/api/v1/devices/lagar-lamp-1/commission", "dialect"}, // no such dialect is loaded
 		{"/api/v1/devices/terraco-relay-1/update", "not in service"},
 	} {
-		if p := refused(t, d.Client, "POST", c.path, wire.Start{Image: firstImage(t, d)}); p.Status != 409 && p.Status != 422 {
+		if p := refused(t, d.Client, "POST", c.path, wire.Start{Image: firstImage(t, d)}); p.Status != 409 && p.Status != 422 || !strings.Contains(p.Title, c.says) && p.Status == 409 {
 			t.Errorf("%s: %+v", c.path, p)
 		}
 	}
@@ -131,6 +131,35 @@ func TestBadInputIsRefusedWhole(t *testing.T) {
 	}
 	if after := snapshot(t, d); after != before {
 		t.Error("something was changed by refused input")
+	}
+}
+
+// TestAUnitIsClaimedByADeviceThatCanBeIt: not by one of another dialect, nor by
+// one that has a unit.
+func TestAUnitIsClaimedByADeviceThatCanBeIt(t *testing.T) {
+	d := startDemo(t, 20, "", nil)
+	sighted(t, d, "02:5A:11:00:00:A0")
+	const at = "fado-025a110000a0"
+	for device, says := range map[string]string{"oficina-climate-1": "speaks coruja", "terraco-relay-1": "already", "nobody": "no device"} {
+		if p := refused(t, d.Client, "POST", "/api/v1/sightings/claim", wire.Claim{Sighting: at, Device: device}); !strings.Contains(p.Title, says) {
+			t.Errorf("%s: %+v", device, p)
+		}
+	}
+	if err := d.Client.Do(t.Context(), "POST", "/api/v1/sites/lagar/devices", wire.DeviceEdit{Name: new("Rega da horta"), Room: new("Terraço"), Model: new("sobro-quatro")}, nil); err != nil {
+		t.Fatal(err)
+	}
+	x, err := client.Post[wire.Device](t.Context(), d.Client, "/api/v1/sightings/claim", wire.Claim{Sighting: at, Device: "terraco-relay-2"})
+	if err != nil || x.HardwareID != "02:5A:11:00:00:A0" {
+		t.Errorf("%+v %v", x, err)
+	}
+	if err := d.Client.Do(t.Context(), "POST", "/api/v1/sightings/ignore", wire.Ignore{Sighting: at, Ignored: true}, nil); err != nil {
+		t.Fatal(err)
+	}
+	list, err := client.Get[[]wire.Sighting](t.Context(), d.Client, "/api/v1/sightings")
+	for _, s := range list {
+		if s.Name == at {
+			t.Errorf("an ignored unit is shown, %v", err)
+		}
 	}
 }
 

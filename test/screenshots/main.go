@@ -181,16 +181,16 @@ func terminals(ctx context.Context, d *demo.Demo, dir string) error {
 	if err != nil {
 		return err
 	}
-	for _, s := range []struct{ name, command string }{
-		{"terminal-devices", "fado attention; echo; fado device list --site lagar --stage adopted"},
-		{"terminal-commission", "fado device commission adega-level-1 --wait"},
-		{"terminal-settings", "fado device settings terraco-relay-1; echo; fado bench list"},
-		{"terminal-help", "fado --help"},
+	for _, s := range []struct{ name, command, size, geometry string }{
+		{"terminal-devices", "fado attention; echo; fado device list --site lagar --stage adopted", "11", "140x44+0+0"},
+		{"terminal-commission", "fado device commission adega-level-1 --wait", "11", "140x44+0+0"},
+		{"terminal-settings", "fado device settings terraco-relay-1; echo; fado bench list", "11", "140x44+0+0"},
+		{"terminal-help", "fado --help", "9", "180x56+0+0"},
 	} {
 		finished := filepath.Join(os.TempDir(), fmt.Sprintf("fado-shot-%d", os.Getpid()))
 		_ = os.Remove(finished)
 		script := fmt.Sprintf(`fado() { %q "$@"; }; printf '$ %%s\n' %q; %s; touch %q; sleep 60`, self, s.command, s.command, finished)
-		t := exec.CommandContext(ctx, "xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "140x44+0+0", "-b", "8", "+sb", "-e", "sh", "-c", script)
+		t := exec.CommandContext(ctx, "xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", s.size, "-geometry", s.geometry, "-b", "8", "+sb", "-e", "sh", "-c", script)
 		t.Env = append(os.Environ(), "DISPLAY=:77", "LC_ALL=C.UTF-8", "FADO_SERVER="+d.URL, "FADO_TOKEN="+d.Token)
 		if err := t.Start(); err != nil {
 			return err

@@ -487,7 +487,11 @@ func (c *compiler) readers(path []string, pointers, patterns map[string]string) 
 func Nearest(name string, candidates []string) string {
 	best, bestAt := "", len(name)/3+2
 	for _, c := range candidates {
-		if d := distance(name, c); d < bestAt {
+		d := distance(name, c)
+		if len(name) > 3 && strings.HasPrefix(c, name) {
+			d = 1 // it was cut short
+		}
+		if d < bestAt {
 			best, bestAt = c, d
 		}
 	}

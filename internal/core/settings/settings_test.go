@@ -135,3 +135,35 @@ func TestRedact(t *testing.T) {
 		t.Errorf("%v", m)
 	}
 }
+
+// FuzzRead: whatever a person or a unit says of a setting, it becomes a value of
+// the setting's kind or is refused, and a rule that refuses it never panics.
+func FuzzRead(f *testing.F) {
+	f.Add("broker.port", "1883")
+	f.Add("wifi.ssid", `"casa"`)
+	f.Add("address.ip", `"10.0.0.1"`)
+	f.Add("clock.zone", `"../../etc"`)
+	f.Fuzz(func(t *testing.T, name, raw string) {
+		key := Key(name)
+		v, err := Read(key, json.RawMessage(raw))
+		if err == nil {
+			spec, known := Lookup(key)
+			if !known {
+				t.Fatalf("%q was read", name)
+			}
+			switch v.(type) {
+			case string, int64, bool, secret.Secret:
+			default:
+				t.Fatalf("%s became %T", name, v)
+			}
+			if spec.Rule != nil {
+				spec.Rule(v)
+			}
+			_ = Check(Values{key: v, AddressMode: "fixed"})
+			if n := Normal(key, v); spec.Kind != Hidden && n != v {
+				t.Fatalf("%v is not normal: %v", v, n)
+			}
+		}
+		_ = Normal(key, raw)
+	})
+}

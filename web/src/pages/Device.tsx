@@ -37,7 +37,7 @@ export function DevicePage() {
         </div>
         <div className="actions">
           {!inService ? <Button size="sm" disabled={!!open || act.isPending} onClick={commission}>Commission</Button> : null}
-          {d.standing === "behind" && image ? <Button size="sm" disabled={!!open || act.isPending} onClick={() => update(image.sha256)}>Update to {image.version}</Button> : null}
+          {inService && d.standing === "behind" && image ? <Button size="sm" disabled={!!open || act.isPending} onClick={() => update(image.sha256)}>Update to {image.version}</Button> : null}
           {d.presence === "online" ? <Button size="sm" variant="outline-primary" disabled={act.isPending} onClick={blink}>Let it blink</Button> : null}
         </div>
       </div>
@@ -73,7 +73,7 @@ export function DevicePage() {
         <div>
           <h2>Firmware</h2>
           <dl className="facts">
-            <Line name="Runs"><span className="mono">{d.running ? `${d.firmware} ${d.running}` : "not reported yet"}</span></Line>
+            <Line name="Runs"><span className="mono">{d.running ? [d.firmware, d.running].filter(Boolean).join(" ") : "not reported yet"}</span></Line>
             <Line name="Intended"><span className="mono">{d.intended ?? "nothing"}</span></Line>
             {d.digest ? <Line name="Digest"><span className="mono">{d.digest.slice(0, 24)}…</span></Line> : null}
           </dl>

@@ -51,8 +51,8 @@ export function Devices({ site }: { site: string }) {
           <tbody>
             {list.map((d) => (
               <tr key={d.id}>
-                <td><Link to={`/devices/${d.id}`}>{d.name}</Link>{d.attention ? <> <Stamp word={d.attention} /></> : null}</td>
-                <td>{d.room}{site ? null : <span className="sub">{d.site}</span>}</td>
+                <td><Link to={`/devices/${d.id}`}>{d.name}</Link>{d.attention && d.attention !== "behind" ? <> <Stamp word={d.attention} /></> : null}</td>
+                <td>{[d.room, site ? "" : d.site].filter(Boolean).join(", ")}</td>
                 <td className="mono">{d.hostname}</td>
                 <td>{d.model}</td>
                 <td><Stamp word={d.stage} /></td>
