@@ -214,6 +214,22 @@ func TestTheHubHasItsTopicsOnly(t *testing.T) {
 	if first := <-got; first != "casa/a/state/relay" {
 		t.Fatalf("the hub heard %s", first)
 	}
+	// A device that is adopted widens its rights while it is connected.
+	e.Grant("hub", []string{"casa/b/state/relay"}, []string{"casa/b/command/relay"})
+	e.Grant("nobody", []string{"#"}, nil)
+	hub.Subscribe("casa/b/state/relay", 1, note).WaitTimeout(3 * time.Second)
+	if err := e.Publish(context.Background(), "casa/b/state/relay", []byte("1"), false); err != nil {
+		t.Fatal(err)
+	}
+	if next := <-got; next != "casa/b/state/relay" {
+		t.Fatalf("the hub heard %s", next)
+	}
+	hub.Publish("casa/b/command/relay", 1, false, "true").WaitTimeout(3 * time.Second)
+	for m := seen.next(t); m.Topic != "casa/b/command/relay"; m = seen.next(t) {
+		if m.From == "hub" {
+			t.Fatalf("the hub wrote to %s", m.Topic)
+		}
+	}
 }
 
 func TestRevokingDropsTheSession(t *testing.T) {

@@ -36,8 +36,6 @@ type Config struct {
 	Load func() (map[string][]byte, error)
 	Save func(map[string][]byte) error
 	Log  *slog.Logger
-	// Seen is told of each sign-in, by account.
-	Seen func(account string)
 }
 
 // Embedded is the broker inside the service. Retained messages and sessions
@@ -91,7 +89,30 @@ func (e *Embedded) Address() string { return e.addr }
 func (e *Embedded) SetAccount(a Account) {
 	e.hook.mu.Lock()
 	defer e.hook.mu.Unlock()
+	if a.Rights.Read == nil {
+		a.Rights.Read = map[string]bool{}
+	}
+	if a.Rights.Write == nil {
+		a.Rights.Write = map[string]bool{}
+	}
 	e.hook.accounts[a.Name] = a
+}
+
+// Grant adds single topics to what an account may read and write. An account
+// that is not there is left so.
+func (e *Embedded) Grant(name string, read, write []string) {
+	e.hook.mu.Lock()
+	defer e.hook.mu.Unlock()
+	a, ok := e.hook.accounts[name]
+	if !ok {
+		return
+	}
+	for _, t := range read {
+		a.Rights.Read[t] = true
+	}
+	for _, t := range write {
+		a.Rights.Write[t] = true
+	}
 }
 
 // RemoveAccount revokes an account and drops its session.
@@ -195,27 +216,22 @@ func (h *hook) Provides(b byte) bool {
 	}, []byte{b})
 }
 
-func (h *hook) account(name string) (Account, bool) {
+// may judges an account by its rights as they are now. The rights are looked at
+// under the lock, since Grant changes them.
+func (h *hook) may(name string, judge func(Account) bool) bool {
 	h.mu.RLock()
 	defer h.mu.RUnlock()
 	a, ok := h.accounts[name]
-	return a, ok
+	return ok && judge(a)
 }
 
 // OnConnectAuthenticate lets an account in by its password, with its own
 // client id only, and with a will only where it may write.
 func (h *hook) OnConnectAuthenticate(cl *mochi.Client, pk packets.Packet) bool {
-	a, ok := h.account(string(pk.Connect.Username))
-	if !ok || cl.ID != a.Name || h.config.Hash(string(pk.Connect.Password)) != a.Hash {
-		return false
-	}
-	if pk.Connect.WillFlag && !a.Rights.MayWrite(pk.Connect.WillTopic) {
-		return false
-	}
-	if h.config.Seen != nil {
-		h.config.Seen(a.Name)
-	}
-	return true
+	hash := h.config.Hash(string(pk.Connect.Password))
+	return h.may(string(pk.Connect.Username), func(a Account) bool {
+		return cl.ID == a.Name && hash == a.Hash && (!pk.Connect.WillFlag || a.Rights.MayWrite(pk.Connect.WillTopic))
+	})
 }
 
 // OnACLCheck applies the account's rights.
@@ -223,14 +239,12 @@ func (h *hook) OnACLCheck(cl *mochi.Client, topic string, write bool) bool {
 	if cl.Net.Inline {
 		return true
 	}
-	a, ok := h.account(string(cl.Properties.Username))
-	if !ok {
-		return false
-	}
-	if write {
-		return a.Rights.MayWrite(topic)
-	}
-	return a.Rights.MayRead(topic)
+	return h.may(string(cl.Properties.Username), func(a Account) bool {
+		if write {
+			return a.Rights.MayWrite(topic)
+		}
+		return a.Rights.MayRead(topic)
+	})
 }
 
 // OnWill holds wills back while the broker itself stops, and those that the

@@ -130,7 +130,47 @@ func (e *Engine) prepareAccount(ctx context.Context, d store.Device) (store.Acco
 	if err != nil {
 		return a, fmt.Errorf("make the broker account: %w", err)
 	}
-	return a, e.loadAccounts()
+	if e.embedded != nil {
+		e.embedded.SetAccount(broker.Account{Name: a.Name, Hash: a.Hash, Rights: broker.Rights{Own: d.Topic}})
+	}
+	e.dropRevoked(ctx, d.ID)
+	return a, nil
+}
+
+// grantHub lets the site's hub read and command one more device.
+func (e *Engine) grantHub(tx *store.Tx, d store.Device) error {
+	if e.embedded == nil {
+		return nil
+	}
+	h, err := store.One[store.Hub](tx, "id = (SELECT hub_id FROM sites WHERE id = ?)", d.SiteID)
+	if isNone(err) {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("find the site's hub: %w", err)
+	}
+	s, err := e.thingSubject(tx, d)
+	if err != nil {
+		return err
+	}
+	read, write := thing.Rights(s)
+	e.embedded.Grant(h.Account, read, write)
+	return nil
+}
+
+// dropRevoked ends the sessions of a device's revoked accounts.
+func (e *Engine) dropRevoked(ctx context.Context, deviceID string) {
+	if e.embedded == nil {
+		return
+	}
+	list, err := store.All[store.Account](e.Store.Read(ctx), "name", "device_id = ? AND revoked_at IS NOT NULL", deviceID)
+	if err != nil {
+		e.Log.Error("list revoked accounts", "error", err)
+		return
+	}
+	for _, a := range list {
+		e.embedded.RemoveAccount(a.Name)
+	}
 }
 
 // accountSeen notes that a unit signed in with its account: the secret is no

@@ -402,7 +402,7 @@ func (w *worker) adopt(ctx context.Context) task.Event {
 	if err != nil {
 		return failed("internal", err)
 	}
-	if err := e.loadAccounts(); err != nil { // the hub's rights grow by this device
+	if err := e.grantHub(e.Store.Read(ctx), w.d); err != nil {
 		return failed("internal", err)
 	}
 	if err := e.sendThing(ctx, w.d.ID, true); err != nil {

@@ -120,7 +120,7 @@ func (e *Engine) CreateDevice(ctx context.Context, actor, siteRef string, edit D
 		return e.event(tx, store.Event{Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, Kind: "device", Text: fmt.Sprintf("%s was added as %s, topic %s.", d.Name, d.Hostname, d.Topic)})
 	})
 	if err == nil {
-		err = e.ingest.load()
+		e.ingest.put(d)
 	}
 	return d, err
 }
@@ -167,7 +167,7 @@ func (e *Engine) EditDevice(ctx context.Context, actor, ref string, edit DeviceE
 		return e.event(tx, store.Event{Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, Kind: "device", Text: fmt.Sprintf("%s was changed: %s.", before.Name, changed(before, d))})
 	})
 	if err == nil {
-		err = e.ingest.load()
+		e.ingest.put(d)
 	}
 	return d, err
 }
@@ -366,7 +366,7 @@ func (e *Engine) RemoveDevice(ctx context.Context, actor, ref string) error {
 		return e.event(tx, store.Event{Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, Kind: "device", Text: fmt.Sprintf("%s was removed from the list.", d.Name)})
 	})
 	if err == nil {
-		err = e.ingest.load()
+		e.ingest.remove(d.ID)
 	}
 	return err
 }
@@ -424,7 +424,8 @@ func (e *Engine) ResetDevice(ctx context.Context, actor, ref string) (store.Devi
 		return d, err
 	}
 	e.clearRetained(ctx, d)
-	return d, e.ingest.load()
+	e.ingest.put(d)
+	return d, nil
 }
 
 // clearRetained takes away what the broker kept below a device's topic.

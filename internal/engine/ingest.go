@@ -71,17 +71,42 @@ func (in *ingest) load() error {
 	}
 	byTopic, byID := make(map[string]*listened, len(list)), make(map[string]*listened, len(list))
 	for _, d := range list {
-		l := &listened{id: d.ID, siteID: d.SiteID, topic: d.Topic, hardwareID: d.HardwareID}
-		if m, ok := in.e.Model(d.Model); ok {
-			l.model = m
-			l.dialect, _ = in.e.Dialect(m.Dialect)
-		}
+		l := in.listenTo(d)
 		byTopic[d.Topic], byID[d.ID] = l, l
 	}
 	in.mu.Lock()
 	in.byTopic, in.byID = byTopic, byID
 	in.mu.Unlock()
 	return nil
+}
+
+func (in *ingest) listenTo(d store.Device) *listened {
+	l := &listened{id: d.ID, siteID: d.SiteID, topic: d.Topic, hardwareID: d.HardwareID}
+	if m, ok := in.e.Model(d.Model); ok {
+		l.model = m
+		l.dialect, _ = in.e.Dialect(m.Dialect)
+	}
+	return l
+}
+
+// put brings one device up to date; remove takes one away.
+func (in *ingest) put(d store.Device) {
+	l := in.listenTo(d)
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	if old, ok := in.byID[d.ID]; ok && in.byTopic[old.topic] == old {
+		delete(in.byTopic, old.topic)
+	}
+	in.byTopic[d.Topic], in.byID[d.ID] = l, l
+}
+
+func (in *ingest) remove(id string) {
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	if old, ok := in.byID[id]; ok {
+		delete(in.byTopic, old.topic)
+		delete(in.byID, id)
+	}
 }
 
 // take is called by the bus for every message. It blocks when the queue is

@@ -364,6 +364,9 @@ func (r *runner) save(before, after task.State, ev task.Event) error {
 	if err == nil {
 		e.Changes.Mark("task", r.id)
 		e.Changes.Mark("device", r.device)
+		if after.Seen.Live && !before.Seen.Live {
+			e.dropRevoked(r.ctx, r.device)
+		}
 	}
 	return err
 }
