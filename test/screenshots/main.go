@@ -177,6 +177,14 @@ func terminals(ctx context.Context, d *demo.Demo, dir string) error {
 		return err
 	}
 	defer func() { _ = x.Process.Kill(); _ = x.Wait() }()
+	for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		if _, err := os.Stat("/tmp/.X11-unix/X77"); err == nil {
+			break
+		}
+		if time.Now().After(deadline) {
+			return fmt.Errorf("the X server does not start")
+		}
+	}
 	self, err := filepath.Abs("bin/fado")
 	if err != nil {
 		return err
@@ -199,6 +207,9 @@ func terminals(ctx context.Context, d *demo.Demo, dir string) error {
 			if _, err := os.Stat(finished); err == nil {
 				break
 			}
+		}
+		if _, err := os.Stat(finished); err != nil {
+			return fmt.Errorf("the terminal for %s did not come to its end: %w", s.name, err)
 		}
 		time.Sleep(300 * time.Millisecond) // the terminal draws
 		shot := exec.CommandContext(ctx, "import", "-window", "root", filepath.Join(dir, s.name+".png"))
