@@ -100,6 +100,23 @@ func (a *app) tokenCommand() *cobra.Command {
 	return group("token", "Tokens that let programs in", ls, add, revoke)
 }
 
+func (a *app) personCommand() *cobra.Command {
+	var pass string
+	add := &cobra.Command{Use: "add NAME", Short: "Make an account for another person", Args: cobra.ExactArgs(1), Example: "  fado person add rui --password-file pass.txt", RunE: func(c *cobra.Command, args []string) error {
+		password, err := a.secretFrom(pass, "Password for "+args[0])
+		if err != nil {
+			return err
+		}
+		me, err := client.Post[wire.Me](c.Context(), a.client(), Path("people"), wire.Account{Name: args[0], Password: password})
+		if err != nil {
+			return err
+		}
+		return a.done("%s can sign in now.", me.Name)
+	}}
+	add.Flags().StringVar(&pass, "password-file", "", "file with the password, or - for standard input; asked for otherwise")
+	return group("person", "Who may sign in", add)
+}
+
 // Path is client.Path, which commands use a lot.
 func Path(parts ...string) string { return client.Path(parts...) }
 

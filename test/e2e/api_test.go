@@ -484,6 +484,12 @@ func TestCommandLineForPrograms(t *testing.T) {
 			t.Errorf("fado %s: exit code %d, want %d: %s", strings.Join(c.args, " "), code, c.code, out)
 		}
 	}
+	if code, out := fado(t, d, "a long password 2\n", "person", "add", "rui", "--password-file", "-"); code != 0 || !strings.Contains(out, "rui can sign in") {
+		t.Errorf("%d %s", code, out)
+	}
+	if code, out := fado(t, d, "a long password 2\n", "login", d.URL, "--name", "rui", "--password-file", "-"); code != 0 {
+		t.Errorf("%d %s", code, out)
+	}
 	if code, out := fado(t, d, d.Password+"\n", "login", d.URL, "--name", d.Person, "--password-file", "-"); code != 0 || !strings.Contains(out, "Signed in") {
 		t.Errorf("login: %d %s", code, out)
 	}

@@ -1,12 +1,15 @@
 package e2e
 
 import (
+	"errors"
+	"log/slog"
 	"path/filepath"
 	"strings"
 	"testing"
 
 	"fado/internal/client"
 	"fado/internal/demo"
+	"fado/internal/service"
 	"fado/internal/wire"
 	"fado/test/browser"
 	"fado/web"
@@ -81,6 +84,43 @@ func TestConsoleStory(t *testing.T) {
 		func() error { return b.Key("\r") },
 		func() error { return b.Has("heading", "Rega da horta") },
 	)
+}
+
+// TestTheFirstAccountIsMadeByItsLink: a fresh service lets in who has the link
+// that it printed, once.
+func TestTheFirstAccountIsMadeByItsLink(t *testing.T) {
+	conf := service.Defaults()
+	conf.Data, conf.Listen, conf.Broker.Listen = filepath.Join(t.TempDir(), "data"), "127.0.0.1:0", "127.0.0.1:0"
+	r, err := service.Start(t.Context(), conf, "test", web.Console(), slog.New(slog.DiscardHandler))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(r.Stop)
+	b, err := browser.Open(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(b.Close)
+	steps(t, b,
+		func() error { return b.Go(r.URL + "/") },
+		func() error { return b.See("There is no account yet.") },
+		func() error { return b.Go(r.URL + "/first#" + r.FirstLink) },
+		func() error { return b.Has("heading", "Make the first account") },
+		func() error { return b.Type("textbox", "Name", "marta") },
+		func() error { return b.Type("textbox", "Password", "short") },
+		func() error { return b.Press("button", "Make the account") },
+		func() error { return b.See("12 to 256 characters") },
+		func() error { b.Forgive(); return nil }, // the browser notes the refused request
+		func() error { return b.Type("textbox", "Password", " but longer 1") },
+		func() error { return b.Press("button", "Make the account") },
+		func() error { return b.Has("heading", "What needs you") },
+		func() error { return b.See("No radio is set up") },
+	)
+	var e *client.Error
+	err = client.New(r.URL, "").Do(t.Context(), "POST", "/api/v1/first-account", wire.FirstAccount{Link: r.FirstLink, Name: "eve", Password: "a long password 1"}, nil)
+	if !errors.As(err, &e) || e.Status != 403 {
+		t.Errorf("the link works twice: %v", err)
+	}
 }
 
 // TestConsoleRefusals: what the service refuses is told at the form, with a

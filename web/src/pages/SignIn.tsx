@@ -1,12 +1,14 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { Button, Form } from "react-bootstrap";
+import { useNavigate } from "react-router";
 import { api, must } from "../api";
 import { Trouble } from "../parts";
 
 /** SignIn lets a person in, or makes the first account by the one-time link. */
 export function SignIn({ first }: { first: boolean }) {
   const client = useQueryClient();
+  const go = useNavigate();
   const link = window.location.pathname === "/first" ? window.location.hash.slice(1) : "";
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
@@ -16,7 +18,7 @@ export function SignIn({ first }: { first: boolean }) {
       ? must(api.POST("/api/v1/first-account", { body: { link, name, password } }))
       : must(api.POST("/api/v1/session", { body: { name, password } })),
     onSuccess: async () => {
-      if (making) window.history.replaceState(null, "", "/");
+      if (making) await go("/", { replace: true });
       await client.invalidateQueries();
     },
   });
