@@ -65,13 +65,3 @@ func Put(all []Result, r Result) []Result {
 	}
 	return append(all, r)
 }
-
-// AllHold reports whether there is at least one check and none failed.
-func AllHold(all []Result) bool {
-	for _, r := range all {
-		if !r.Holds {
-			return false
-		}
-	}
-	return len(all) > 0
-}

@@ -5,18 +5,15 @@ import (
 	"time"
 )
 
-func TestPutAndAllHold(t *testing.T) {
+func TestPutReplacesTheResultOfTheSameName(t *testing.T) {
 	at := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
-	if AllHold(nil) {
-		t.Error("no checks at all were taken for proof")
-	}
 	all := Put(nil, Fail(Session, OwnSession, at, "a", "%d", 3))
 	all = Put(all, Hold(Command, RoundTrip, at, "on", "on"))
-	if AllHold(all) || all[0].Seen != "3" {
+	if len(all) != 2 || all[0].Holds || all[0].Seen != "3" || !all[1].Holds {
 		t.Errorf("%+v", all)
 	}
 	all = Put(all, Hold(Session, OwnSession, at, "a", "a"))
-	if !AllHold(all) || len(all) != 2 {
+	if len(all) != 2 || !all[0].Holds || all[0].Seen != "a" {
 		t.Errorf("%+v", all)
 	}
 }

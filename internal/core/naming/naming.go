@@ -296,11 +296,6 @@ func CheckLabel(label string) (rule, passes string) {
 	return "", ""
 }
 
-// Overlap reports whether two topics are the same or one lies below the other.
-func Overlap(a, b string) bool {
-	return a == b || strings.HasPrefix(a, b+"/") || strings.HasPrefix(b, a+"/")
-}
-
 // Free returns the first of base, base-2, base-3, … that is not taken.
 func Free(base string, taken func(string) bool) string {
 	name := base

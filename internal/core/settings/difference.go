@@ -72,12 +72,6 @@ func (l Line) State() State {
 	return Unreadable
 }
 
-// Settled reports whether nothing is left to do for the line.
-func (l Line) Settled() bool {
-	s := l.State()
-	return s == Equal || s == Proven || s == Unsupported
-}
-
 // Layer is one level of intended values: the site's, a model's at the site, or
 // the device's own.
 type Layer struct {

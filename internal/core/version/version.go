@@ -90,9 +90,6 @@ func Parse(text string) Version {
 	return v
 }
 
-// String returns the text as it was given, without surrounding space.
-func (v Version) String() string { return v.text }
-
 // IsZero reports whether there is no version.
 func (v Version) IsZero() bool { return v.text == "" }
 
