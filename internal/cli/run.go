@@ -210,7 +210,10 @@ func (a *app) backupCommand() *cobra.Command {
 		if err != nil {
 			return problem.New(problem.BadInput, fmt.Sprintf("The file %s cannot be written.", to), "It exists already, or the folder does not.", "Name a new file.").Because(err)
 		}
-		bar := progressbar.NewOptions64(-1, progressbar.OptionSetWriter(a.errs), progressbar.OptionSetDescription("backing up"), progressbar.OptionShowBytes(true), progressbar.OptionSetVisibility(!a.quiet), progressbar.OptionClearOnFinish())
+		// Without an interval the bar has no goroutine of its own, which nobody
+		// would wait for.
+		bar := progressbar.NewOptions64(-1, progressbar.OptionSetSpinnerChangeInterval(0), progressbar.OptionSetWriter(a.errs), progressbar.OptionSetDescription("backing up"), progressbar.OptionShowBytes(true), progressbar.OptionSetVisibility(!a.quiet), progressbar.OptionClearOnFinish())
+		_ = bar.RenderBlank() // sealing takes a moment before the first byte
 		n, err := a.client().Backup(c.Context(), phrase, io.MultiWriter(f, bar))
 		_ = bar.Finish()
 		if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
