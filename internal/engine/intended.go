@@ -54,6 +54,11 @@ func (e *Engine) intended(tx *store.Tx, d store.Device) (settings.Values, map[se
 				return nil, nil, err
 			}
 			base[settings.BrokerUser], base[settings.BrokerPassword] = b.User, pass
+			if d.HardwareID != "" {
+				// Units that share an account must not throw each other off: a broker
+				// keeps one session a client id (MQTT 3.1.1, section 3.1.4).
+				base[settings.BrokerClient] = "unit-" + inventory.HardwareID(d.HardwareID).Digits()
+			}
 		}
 	}
 	if key, err := currentKey(tx); err == nil {
@@ -187,7 +192,7 @@ func (e *Engine) SetIntended(ctx context.Context, actor, siteRef, model, deviceR
 			f.Add(k, "there is no such setting", dialect.Nearest(k, settingNames()))
 		case key == settings.Hostname || key == settings.Topic || key == settings.Label:
 			f.Add(k, "is a device's own name; change it with «fado device edit»", "")
-		case key == settings.WifiSSID || key == settings.WifiPassphrase || key == settings.BrokerUser || key == settings.BrokerPassword || key == settings.UpdateKey:
+		case key == settings.WifiSSID || key == settings.WifiPassphrase || key == settings.BrokerUser || key == settings.BrokerPassword || key == settings.BrokerClient || key == settings.UpdateKey:
 			f.Add(k, "comes from the site's network, broker or signing key; change it there", "")
 		case string(raw) == "null":
 			values[key] = nil

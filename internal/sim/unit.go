@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -98,6 +99,7 @@ type config struct {
 		CA       string `json:"ca,omitempty"`
 		User     string `json:"user"`
 		Password string `json:"password,omitempty"`
+		ClientID string `json:"client_id,omitempty"`
 	} `json:"broker"`
 	Topic string `json:"topic"`
 	Clock struct {
@@ -385,7 +387,7 @@ func (u *unit) serve(ctx context.Context, c config) (why, trouble string) {
 	}
 	lost := make(chan struct{}, 1)
 	o := mqtt.NewClientOptions().AddBroker(fmt.Sprintf("%s://%s:%d", scheme, c.Broker.Host, c.Broker.Port)).
-		SetClientID(c.Broker.User).SetUsername(c.Broker.User).SetPassword(c.Broker.Password).
+		SetClientID(cmp.Or(c.Broker.ClientID, c.Broker.User)).SetUsername(c.Broker.User).SetPassword(c.Broker.Password).
 		SetCleanSession(false).SetAutoReconnect(false).SetConnectTimeout(5*time.Second).SetKeepAlive(20*time.Second).
 		SetWill(c.Topic+"/presence", `"offline"`, 1, true).
 		SetConnectionLostHandler(func(mqtt.Client, error) {

@@ -20,6 +20,10 @@ import (
 	"testing"
 	"time"
 
+	mochi "github.com/mochi-mqtt/server/v2"
+	"github.com/mochi-mqtt/server/v2/listeners"
+	"github.com/mochi-mqtt/server/v2/packets"
+
 	"fado/internal/broker"
 	"fado/internal/client"
 	"fado/internal/clock"
@@ -267,23 +271,35 @@ func certificate(t *testing.T) (cert, key, ca string) {
 	return cert, key, ca
 }
 
+// open lets everybody into a broker that is not Fado's.
+type open struct{ mochi.HookBase }
+
+func (*open) Provides(b byte) bool { return b == mochi.OnConnectAuthenticate || b == mochi.OnACLCheck }
+
+func (*open) OnConnectAuthenticate(*mochi.Client, packets.Packet) bool { return true }
+
+func (*open) OnACLCheck(*mochi.Client, string, bool) bool { return true }
+
 // TestAnExternalBroker: the same story on a broker elsewhere, by configuration
 // alone, with the account that its units share.
 func TestAnExternalBroker(t *testing.T) {
-	hash := func(p string) string { return "h:" + p }
-	far, err := broker.Listen(broker.Config{Listen: "127.0.0.1:0", Hash: hash, Log: slog.New(slog.DiscardHandler),
-		Load: func() (map[string][]byte, error) { return nil, nil }, Save: func(map[string][]byte) error { return nil }})
-	if err != nil {
+	at := freePort(t)
+	far := mochi.New(&mochi.Options{Logger: slog.New(slog.DiscardHandler)})
+	if err := far.AddHook(new(open), nil); err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(far.Close)
-	far.SetAccount(broker.Account{Name: "shared", Hash: hash("shared password"), Rights: broker.Rights{Own: "lagar"}})
-	far.SetAccount(broker.Account{Name: "fado-service", Hash: hash("service password"), Rights: broker.Rights{Own: "lagar", Read: map[string]bool{"#": true}}})
+	if err := far.AddListener(listeners.NewTCP(listeners.Config{ID: "far", Address: at})); err != nil {
+		t.Fatal(err)
+	}
+	if err := far.Serve(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = far.Close() })
 	pass := filepath.Join(t.TempDir(), "pass")
 	if err := os.WriteFile(pass, []byte("service password\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	host, port := split(t, far.Address())
+	host, port := split(t, at)
 	s, began := oneUnit(t, 20, sim.None)
 	h := startHome(t, homeOptions{radio: s.Address(), scale: 20, began: began, hubURL: s.HubAddress(0), hub: sim.HubSpec{Token: "t"},
 		configure: func(c *service.Config) {
@@ -293,11 +309,28 @@ func TestAnExternalBroker(t *testing.T) {
 			return wire.BrokerEdit{Name: new("broker"), Kind: new("external"), Host: &host, Port: &port, User: new("shared"), Password: new("shared password")}
 		}})
 	h.add(unitID, "olival-azeite")
-	h.sighted()
-	// The embedded broker's rule, one session an account, holds here too: the
-	// shared account has one unit in this test.
-	if x := h.run("/api/v1/devices/relay-1/commission", struct{}{}); x.Status != task.Done {
-		t.Fatalf("%+v", x.Failure)
+	// Two units share the account; neither throws the other off.
+	const second = "02:5A:11:00:00:79"
+	resp, err := http.Post(s.Address()+"/units", "application/json", strings.NewReader(`{"hardware_id":"`+second+`","model":"sobro-quatro","firmware":"sobro-quatro","version":"1.3.2","set_up_code":"olival-azeite","boot_seconds":2,"capabilities":[{"name":"relay-1","kind":"switch"}]}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	_ = resp.Body.Close()
+	h.add(second, "olival-azeite")
+	waitFor(t, "both access points", func() bool {
+		list, err := client.Post[[]wire.Sighting](t.Context(), h.Client, "/api/v1/sightings/scan", nil)
+		return err == nil && len(list) == 2
+	})
+	for _, hw := range []string{unitID, second} {
+		if x := h.run(client.Path("devices", hw, "commission"), struct{}{}); x.Status != task.Done {
+			t.Fatalf("%s: %+v", hw, x.Failure)
+		}
+	}
+	for _, hw := range []string{unitID, second} {
+		c, ok := far.Clients.Get("unit-" + strings.ToLower(strings.ReplaceAll(hw, ":", "")))
+		if !ok || c.Closed() {
+			t.Errorf("the unit %s has no session", hw)
+		}
 	}
 	list, err := client.Get[[]wire.Broker](t.Context(), h.Client, "/api/v1/brokers")
 	if err != nil || !strings.Contains(list[0].Accounts, "whoever reads it") {

@@ -42,6 +42,7 @@ const (
 	BrokerCA         Key = "broker.ca"
 	BrokerUser       Key = "broker.user"
 	BrokerPassword   Key = "broker.password"
+	BrokerClient     Key = "broker.client_id"
 	Topic            Key = "topic"
 	AccessUser       Key = "access.user"
 	AccessPassword   Key = "access.password"
@@ -92,6 +93,7 @@ var Specs = []Spec{
 	{BrokerCA, "Broker CA certificate", Text, pemRule},
 	{BrokerUser, "Broker account", Text, line(1, 64)},
 	{BrokerPassword, "Broker password", Hidden, hiddenLine(1, 64)},
+	{BrokerClient, "Broker client id", Text, line(1, 64)},
 	{Topic, "Topic", Text, textRule(naming.CheckTopic)},
 	{AccessUser, "Unit's own login", Text, line(1, 32)},
 	{AccessPassword, "Unit's own password", Hidden, hiddenLine(8, 64)},
