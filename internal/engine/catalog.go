@@ -132,7 +132,7 @@ func (e *Engine) putFile(ctx context.Context, actor, kind, name string, file []b
 		if err := store.Save(tx, &store.File{Kind: kind, Name: name, Body: string(file), UpdatedAt: e.Clock.Now()}); err != nil {
 			return err
 		}
-		e.Changes.Mark(kind, name)
+		e.mark(tx, kind, name)
 		return e.event(tx, store.Event{Actor: actor, Kind: kind, Text: fmt.Sprintf("The %s %s was loaded.", kind, name)})
 	})
 }

@@ -116,7 +116,7 @@ func (e *Engine) CreateDevice(ctx context.Context, actor, siteRef string, edit D
 		if err := e.refresh(tx, d.ID); err != nil {
 			return err
 		}
-		e.Changes.Mark("device", d.ID)
+		e.mark(tx, "device", d.ID)
 		return e.event(tx, store.Event{Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, Kind: "device", Text: fmt.Sprintf("%s was added as %s, topic %s.", d.Name, d.Hostname, d.Topic)})
 	})
 	if err == nil {
@@ -163,7 +163,7 @@ func (e *Engine) EditDevice(ctx context.Context, actor, ref string, edit DeviceE
 		if err := e.refresh(tx, d.ID); err != nil {
 			return err
 		}
-		e.Changes.Mark("device", d.ID)
+		e.mark(tx, "device", d.ID)
 		return e.event(tx, store.Event{Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, Kind: "device", Text: fmt.Sprintf("%s was changed: %s.", before.Name, changed(before, d))})
 	})
 	if err == nil {
@@ -362,7 +362,7 @@ func (e *Engine) RemoveDevice(ctx context.Context, actor, ref string) error {
 		if _, err := store.Delete[store.Device](tx, "id = ?", d.ID); err != nil {
 			return err
 		}
-		e.Changes.Mark("device", d.ID)
+		e.mark(tx, "device", d.ID)
 		return e.event(tx, store.Event{Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, Kind: "device", Text: fmt.Sprintf("%s was removed from the list.", d.Name)})
 	})
 	if err == nil {
@@ -414,7 +414,7 @@ func (e *Engine) ResetDevice(ctx context.Context, actor, ref string) (store.Devi
 		if err := e.refresh(tx, d.ID); err != nil {
 			return err
 		}
-		e.Changes.Mark("device", d.ID)
+		e.mark(tx, "device", d.ID)
 		return e.event(tx, store.Event{Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, Kind: "device", Text: fmt.Sprintf("%s was reset to «listed»: accounts revoked, out of the hub.", d.Name)})
 	})
 	if err != nil {
@@ -492,7 +492,7 @@ func (e *Engine) refresh(tx *store.Tx, id string) error {
 		return nil
 	}
 	_, err = store.Change[store.Device](tx, map[string]any{"standing": standing, "attention": attention}, "id = ?", d.ID)
-	e.Changes.Mark("device", d.ID)
+	e.mark(tx, "device", d.ID)
 	return err
 }
 

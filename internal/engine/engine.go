@@ -110,8 +110,14 @@ func (e *Engine) Sessions() int {
 // log writes an event in a transaction and tells the live stream.
 func (e *Engine) event(tx *store.Tx, ev store.Event) error {
 	ev.At = e.Clock.Now()
-	e.Changes.Mark("event", "")
+	e.mark(tx, "event", "")
 	return store.Log(tx, ev)
+}
+
+// mark notes a change for the live stream, which hears of it once it is
+// committed: told earlier, a console would read the old state and keep it.
+func (e *Engine) mark(tx *store.Tx, kind, id string) {
+	tx.After(func() { e.Changes.Mark(kind, id) })
 }
 
 // Record writes an event of its own.

@@ -110,7 +110,7 @@ func (e *Engine) AddImage(ctx context.Context, actor string, file io.Reader, f I
 		if err := store.Create(tx, &img); err != nil {
 			return err
 		}
-		e.Changes.Mark("image", sum)
+		e.mark(tx, "image", sum)
 		return e.event(tx, store.Event{Actor: actor, Kind: "image", Text: fmt.Sprintf("The image %s %s (%s, %d bytes, SHA-256 %.12s…) was added.", img.Firmware, img.Version, img.Channel, size, sum)})
 	})
 	return img, err
@@ -277,7 +277,7 @@ func (e *Engine) Withdraw(ctx context.Context, actor, ref, why string) (store.Im
 		if _, err := store.Change[store.Image](tx, map[string]any{"withdrawn": why}, "sha256 = ?", img.SHA256); err != nil {
 			return err
 		}
-		e.Changes.Mark("image", img.SHA256)
+		e.mark(tx, "image", img.SHA256)
 		return e.event(tx, store.Event{Actor: actor, Kind: "image", Text: fmt.Sprintf("The image %s %s was withdrawn: %s", img.Firmware, img.Version, why)})
 	})
 }

@@ -296,7 +296,7 @@ func (in *ingest) writeDevices(tx *store.Tx) error {
 			if _, err := store.Change[store.Device](tx, columns, "id = ?", id); err != nil {
 				return err
 			}
-			in.e.Changes.Mark("device", id)
+			in.e.mark(tx, "device", id)
 		}
 		if err := saveReported(tx, d, p.reported, p.at); err != nil {
 			return err

@@ -274,7 +274,7 @@ func (e *Engine) SetIntended(ctx context.Context, actor, siteRef, model, deviceR
 			if err := e.refresh(tx, d.ID); err != nil {
 				return err
 			}
-			e.Changes.Mark("device", d.ID)
+			e.mark(tx, "device", d.ID)
 		}
 		return e.event(tx, store.Event{Actor: actor, SiteID: siteID, DeviceID: deviceID, Kind: "settings", Text: fmt.Sprintf("Intended for %s: %s.", what, strings.Join(said, ", "))})
 	})

@@ -77,7 +77,7 @@ func (e *Engine) Scan(ctx context.Context) ([]store.Sighting, error) {
 			}
 			on = append(on, s)
 			if fresh || back || owner != s.DeviceID {
-				e.Changes.Mark("sighting", s.ID)
+				e.mark(tx, "sighting", s.ID)
 			}
 			if fresh {
 				if err := e.event(tx, store.Event{Actor: "radio", DeviceID: s.DeviceID, Kind: "sighting", Text: fmt.Sprintf("The access point %s is on the air (%d dBm).", s.Name, s.Signal)}); err != nil {
@@ -96,7 +96,7 @@ func (e *Engine) Scan(ctx context.Context) ([]store.Sighting, error) {
 			if _, err := store.Change[store.Sighting](tx, map[string]any{"gone": true}, "id = ?", s.ID); err != nil {
 				return err
 			}
-			e.Changes.Mark("sighting", s.ID)
+			e.mark(tx, "sighting", s.ID)
 		}
 		return nil
 	})
@@ -175,7 +175,7 @@ func (e *Engine) Ignore(ctx context.Context, actor, sighting string, hide bool) 
 		if n == 0 {
 			return notFound("sighting", sighting)
 		}
-		e.Changes.Mark("sighting", sighting)
+		e.mark(tx, "sighting", sighting)
 		return e.event(tx, store.Event{Actor: actor, Kind: "sighting", Text: fmt.Sprintf("%s: ignored %v.", sighting, hide)})
 	})
 }

@@ -103,7 +103,7 @@ func (e *Engine) SaveSite(ctx context.Context, actor, ref string, ifVersion int6
 				return err
 			}
 		}
-		e.Changes.Mark("site", s.ID)
+		e.mark(tx, "site", s.ID)
 		verb := "changed"
 		if ref == "" {
 			verb = "added"
@@ -207,7 +207,7 @@ func (e *Engine) ProveDownload(ctx context.Context, actor, ref string) (store.Si
 		if _, err := store.Change[store.Site](tx, map[string]any{"download_proven": at, "download_proof": s.DownloadProof}, "id = ?", s.ID); err != nil {
 			return err
 		}
-		e.Changes.Mark("site", s.ID)
+		e.mark(tx, "site", s.ID)
 		return e.event(tx, store.Event{Actor: actor, SiteID: s.ID, Kind: "site", Text: fmt.Sprintf("The download address %s %s.", s.DownloadAddress, s.DownloadProof)})
 	})
 }
@@ -233,7 +233,7 @@ func (e *Engine) AddRoom(ctx context.Context, actor, siteRef, name string) (stor
 		if err := store.Create(tx, &r); err != nil {
 			return err
 		}
-		e.Changes.Mark("site", s.ID)
+		e.mark(tx, "site", s.ID)
 		return e.event(tx, store.Event{Actor: actor, SiteID: s.ID, Kind: "site", Text: fmt.Sprintf("The room %s was added to %s.", r.Name, s.Name)})
 	})
 }
@@ -292,7 +292,7 @@ func (e *Engine) SaveNetwork(ctx context.Context, actor, siteRef, id string, edi
 		if err := e.refreshSite(tx, s.ID); err != nil {
 			return err
 		}
-		e.Changes.Mark("site", s.ID)
+		e.mark(tx, "site", s.ID)
 		what := "The Wi-Fi network " + n.SSID + " was saved."
 		if edit.Passphrase != nil {
 			what = "The Wi-Fi network " + n.SSID + " was saved with a new passphrase."

@@ -180,24 +180,51 @@ func (s *Store) checkKey() error {
 func NewID() string { return uuid.Must(uuid.NewV7()).String() }
 
 // Tx is a view of the records: inside Write it may change them.
-type Tx struct{ db *gorm.DB }
+type Tx struct {
+	db    *gorm.DB
+	after []func()
+}
+
+// After runs fn once the transaction of Write is committed, and never when it
+// is not: whoever is told of a change must be able to read it.
+func (tx *Tx) After(fn func()) { tx.after = append(tx.after, fn) }
 
 // Write runs fn in one transaction of the one writer.
 func (s *Store) Write(ctx context.Context, fn func(tx *Tx) error) error {
 	fail.Point("before commit")
-	err := s.writer.WithContext(ctx).Transaction(func(db *gorm.DB) error { return fn(&Tx{db}) })
-	if err == nil {
-		fail.Point("after commit")
+	after, err := transact(s.writer.WithContext(ctx), fn)
+	if err != nil {
+		return err
 	}
-	return err
+	fail.Point("after commit")
+	for _, f := range after {
+		f()
+	}
+	return nil
+}
+
+func transact(db *gorm.DB, fn func(tx *Tx) error) (after []func(), err error) {
+	err = db.Transaction(func(db *gorm.DB) error {
+		tx := &Tx{db: db}
+		defer func() { after = tx.after }()
+		return fn(tx)
+	})
+	return after, err
 }
 
 // Read gives a view that reads.
-func (s *Store) Read(ctx context.Context) *Tx { return &Tx{s.reader.WithContext(ctx)} }
+func (s *Store) Read(ctx context.Context) *Tx { return &Tx{db: s.reader.WithContext(ctx)} }
 
 // Telemetry runs fn in one transaction on the telemetry file.
 func (s *Store) Telemetry(ctx context.Context, fn func(tx *Tx) error) error {
-	return s.telemetry.WithContext(ctx).Transaction(func(db *gorm.DB) error { return fn(&Tx{db}) })
+	after, err := transact(s.telemetry.WithContext(ctx), fn)
+	if err != nil {
+		return err
+	}
+	for _, f := range after {
+		f()
+	}
+	return nil
 }
 
 // One finds a record, or returns ErrNone.

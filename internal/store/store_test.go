@@ -129,6 +129,33 @@ func TestANewerSchemaIsRefused(t *testing.T) {
 	}
 }
 
+// TestAfterRunsOnceCommitted: who is told of a change can read it, and nobody
+// is told of one that was not kept.
+func TestAfterRunsOnceCommitted(t *testing.T) {
+	s := fresh(t)
+	told := 0
+	write := func(name string, end error) error {
+		return s.Write(t.Context(), func(tx *Tx) error {
+			if err := Create(tx, &File{Kind: "model", Name: name}); err != nil {
+				return err
+			}
+			tx.After(func() {
+				told++
+				if _, err := One[File](s.Read(t.Context()), "name = ?", name); err != nil {
+					t.Errorf("told of %s before it could be read: %v", name, err)
+				}
+			})
+			return end
+		})
+	}
+	if err := write("kept", nil); err != nil || told != 1 {
+		t.Errorf("after a commit: told %d times, %v", told, err)
+	}
+	if err := write("dropped", errors.New("no")); err == nil || told != 1 {
+		t.Errorf("after a failed write: told %d times, %v", told, err)
+	}
+}
+
 func TestAWriteIsAllOrNothing(t *testing.T) {
 	s := fresh(t)
 	boom := errors.New("boom")

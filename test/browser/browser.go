@@ -116,7 +116,7 @@ func (b *Browser) wait(what string, holds func() (bool, error)) error {
 			return nil
 		}
 		if time.Now().After(deadline) {
-			return fmt.Errorf("%s did not appear within %s: %w; the page says: %.600s", what, within, errors.Join(err, b.ctx.Err()), b.Text())
+			return errors.Join(fmt.Errorf("%s did not appear within %s; the page says: %.4000s", what, within, b.Text()), err, b.ctx.Err())
 		}
 		select {
 		case <-b.ctx.Done():
