@@ -15,6 +15,7 @@ require (
 	github.com/go-jose/go-jose/v4 v4.1.8
 	github.com/goccy/go-yaml v1.19.2
 	github.com/google/uuid v1.6.0
+	github.com/icholy/digest v1.2.0
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/mochi-mqtt/server/v2 v2.7.9
 	github.com/prometheus/client_golang v1.25.0

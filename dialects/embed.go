@@ -4,12 +4,7 @@ package dialects
 
 import "embed"
 
-// Files holds the dialects in service.
+// Files holds the dialects that ship.
 //
 //go:embed *.yaml
 var Files embed.FS
-
-// Drafts holds dialects that prove the grammar and that nothing speaks yet.
-//
-//go:embed drafts/*.yaml
-var Drafts embed.FS

@@ -1,6 +1,7 @@
-// Package reach holds the ways to a unit. In this part: the radio that lists
-// access points and joins them, and the HTTP client that is bound to a joined
-// one. It carries requests; what they say comes from package dialect.
+// Package reach holds the ways to a unit: the radio that lists access points and
+// joins them, the home's network, and the conversation over either. It carries
+// requests to the one unit they are meant for and never decides what they say,
+// which is for package dialect.
 package reach
 
 import (
@@ -12,13 +13,10 @@ import (
 	"io"
 	"net"
 	"net/http"
-	"net/http/cookiejar"
-	"slices"
 	"strings"
 	"sync"
 	"time"
 
-	"fado/internal/core/dialect"
 	"fado/internal/core/secret"
 	"fado/internal/fail"
 )
@@ -87,17 +85,12 @@ func (r *Radio) Join(ctx context.Context, name string, key secret.Secret) (*Join
 		<-r.turn
 		return nil, err
 	}
-	jar, _ := cookiejar.New(nil) // it fails only with options
 	dialer := &net.Dialer{Timeout: 5 * time.Second}
-	j := &Joined{radio: r, client: &http.Client{
-		Timeout: 20 * time.Second, Jar: jar,
-		// Nothing but the joined access point can be reached, whatever the
-		// address says.
-		Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
-			return dialer.DialContext(ctx, network, out.Gateway)
-		}},
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-	}}
+	// Nothing but the joined access point can be reached, whatever the address
+	// says.
+	j := &Joined{radio: r, Line: newLine(&http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
+		return dialer.DialContext(ctx, network, out.Gateway)
+	}})}
 	return j, nil
 }
 
@@ -127,12 +120,11 @@ func (r *Radio) call(ctx context.Context, method, path string, in, out any) (int
 	return resp.StatusCode, nil
 }
 
-// Joined is an access point that was joined: a client that reaches the unit
-// behind it and nothing else.
+// Joined is an access point that was joined: a line to the unit behind it.
 type Joined struct {
-	radio  *Radio
-	client *http.Client
-	once   sync.Once
+	*Line
+	radio *Radio
+	once  sync.Once
 }
 
 // Leave leaves the access point and lets the next one be joined.
@@ -143,55 +135,4 @@ func (j *Joined) Leave() {
 		_, _ = j.radio.call(ctx, http.MethodPost, "/radio/leave", nil, nil)
 		<-j.radio.turn
 	})
-}
-
-// StatusError says that a unit answered with a status that its dialect does not
-// expect.
-type StatusError struct {
-	Status int
-	Body   string
-}
-
-// Error gives the status and the start of what the unit said.
-func (e *StatusError) Error() string {
-	said := strings.Join(strings.Fields(e.Body), " ")
-	if len(said) > 160 {
-		said = said[:160] + "…"
-	}
-	return strings.TrimSpace(fmt.Sprintf("status %d %s", e.Status, said))
-}
-
-// Do sends one request to the unit at base, such as http://10.47.0.1, and
-// returns the body of its reply. Redirects are not followed and long bodies are
-// refused.
-func (j *Joined) Do(ctx context.Context, base string, r dialect.Request) ([]byte, error) {
-	req, err := http.NewRequestWithContext(ctx, r.Method, strings.TrimRight(base, "/")+r.Path, bytes.NewReader(r.Body))
-	if err != nil {
-		return nil, fmt.Errorf("build %s %s: %w", r.Method, r.Path, err)
-	}
-	if r.ContentType != "" {
-		req.Header.Set("Content-Type", r.ContentType)
-	}
-	fail.Point("before set-up request")
-	resp, err := j.client.Do(req)
-	fail.Point("after set-up request")
-	if err != nil {
-		return nil, fmt.Errorf("%s %s: %w", r.Method, r.Path, err)
-	}
-	defer resp.Body.Close()
-	body, err := io.ReadAll(io.LimitReader(resp.Body, dialect.MaxReply+1))
-	if err != nil {
-		return nil, fmt.Errorf("read the reply to %s %s: %w", r.Method, r.Path, err)
-	}
-	if len(body) > dialect.MaxReply {
-		return nil, fmt.Errorf("the reply to %s %s is longer than %d bytes", r.Method, r.Path, dialect.MaxReply)
-	}
-	ok := resp.StatusCode >= 200 && resp.StatusCode < 300
-	if len(r.Expect) > 0 {
-		ok = slices.Contains(r.Expect, resp.StatusCode)
-	}
-	if !ok {
-		return nil, &StatusError{resp.StatusCode, string(body)}
-	}
-	return body, nil
 }

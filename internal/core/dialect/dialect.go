@@ -26,6 +26,8 @@ type Dialect struct {
 	Networks *Listing   `yaml:"networks"`
 	Settings []Page     `yaml:"settings"`
 	Commit   *Exchange  `yaml:"commit"`
+	Service  *InService `yaml:"in_service"`
+	Backup   *Exchange  `yaml:"backup"` // the unit's whole configuration, as it keeps it
 	Messages []Message  `yaml:"messages"`
 	Commands []Exchange `yaml:"commands"`
 	Asks     Asks       `yaml:"asks"`
@@ -48,15 +50,46 @@ type AccessPoint struct {
 	Key  string `yaml:"key"` // placeholder of its key, when it is not open
 }
 
-// Login says how a set-up page is signed in to.
+// Login says how a unit's pages are signed in to.
 type Login struct {
-	Kind     string    `yaml:"kind"` // basic, digest, form or token
-	User     string    `yaml:"user"`
-	Password string    `yaml:"password"`
-	Form     *Exchange `yaml:"form"`
-	Token    string    `yaml:"token"` // fact that carries the token
-	Header   string    `yaml:"header"`
+	Kind     string       `yaml:"kind"` // basic, digest, form or token
+	User     string       `yaml:"user"`
+	Password string       `yaml:"password"`
+	Factory  *Credentials `yaml:"factory"` // what a fresh unit wants; an empty one wants nothing
+	Form     *Exchange    `yaml:"form"`    // form and token: the request that signs in
+	Header   string       `yaml:"header"`  // token: the header that carries it
+	Value    string       `yaml:"value"`   // token: what the header says, such as "Bearer {token}"
 }
+
+// Credentials are a user and a password, or their placeholders.
+type Credentials struct {
+	User     string `yaml:"user"`
+	Password string `yaml:"password"`
+}
+
+// The kinds of login.
+const (
+	BasicLogin  = "basic"
+	DigestLogin = "digest"
+	FormLogin   = "form"
+	TokenLogin  = "token"
+)
+
+// InService says how the settings of a unit in service are changed: over the
+// pages of set-up, at the unit's own address, or by messages on the broker.
+type InService struct {
+	By       string    `yaml:"by"` // pages or messages
+	At       string    `yaml:"at"` // pages: base URL, such as "http://{address}"
+	AtWake   bool      `yaml:"at_wake"`
+	Settings []Page    `yaml:"settings"` // messages
+	Commit   *Exchange `yaml:"commit"`   // messages
+}
+
+// The ways of InService.
+const (
+	ByPages    = "pages"
+	ByMessages = "messages"
+)
 
 // Condition limits an exchange to some models or firmware versions.
 type Condition struct {
@@ -83,13 +116,27 @@ type Exchange struct {
 	Text      string                       `yaml:"text"`
 	Expect    []int                        `yaml:"expect"` // statuses that mean success; empty: any 2xx
 	Restarts  bool                         `yaml:"restarts"`
-	Retries   int                          `yaml:"retries"`
-	WaitMS    int                          `yaml:"wait_ms"`
+	Retries   int                          `yaml:"retries"` // further tries when the unit does not answer, or not yet as Until says
+	WaitMS    int                          `yaml:"wait_ms"` // pause before each request
+	Until     map[string]string            `yaml:"until"`   // facts that the reply must give
+	Headers   map[string]string            `yaml:"headers"`
 	ReadJSON  map[string]string            `yaml:"read_json"` // fact to JSON Pointer (RFC 6901)
 	ReadText  map[string]string            `yaml:"read_text"` // fact to anchored pattern
+	ReadEach  map[string]Each              `yaml:"read_each"` // family of settings to where its items are
 	Values    map[string]map[string]string `yaml:"values"`    // fact to (unit's word to ours)
+	Scale     map[string]float64           `yaml:"scale"`     // fact to what one of the unit's numbers is worth
 
 	patterns map[string]*regexp.Regexp
+	each     map[string]*regexp.Regexp
+}
+
+// Each says where the items of a family of settings are found in a reply: in a
+// list or an object, or in every line that matches a pattern.
+type Each struct {
+	In       string            `yaml:"in"`        // JSON Pointer to the list or the object
+	ReadJSON map[string]string `yaml:"read_json"` // field to JSON Pointer within an item
+	Name     string            `yaml:"name"`      // what an object's member name is: label, pin or capability
+	ReadText string            `yaml:"read_text"` // pattern with a group a field
 }
 
 // Listing is an exchange whose reply is a list.
@@ -102,6 +149,8 @@ type Listing struct {
 type Page struct {
 	Exchange `yaml:",inline"`
 	Sets     []settings.Key `yaml:"sets"`
+	Whole    bool           `yaml:"whole"`  // what is not sent is forgotten; else it stays as it was
+	Leaves   bool           `yaml:"leaves"` // after it the unit is no longer in set-up mode
 	ReadBack *Exchange      `yaml:"read_back"`
 }
 
@@ -112,9 +161,12 @@ type Message struct {
 	Retained bool                         `yaml:"retained"`
 	ReadJSON map[string]string            `yaml:"read_json"`
 	ReadText map[string]string            `yaml:"read_text"`
+	ReadEach map[string]Each              `yaml:"read_each"`
 	Values   map[string]map[string]string `yaml:"values"`
+	Scale    map[string]float64           `yaml:"scale"`
 
 	patterns map[string]*regexp.Regexp
+	each     map[string]*regexp.Regexp
 	topic    *regexp.Regexp
 }
 
@@ -218,14 +270,24 @@ func (d *Dialect) MatchAccessPoint(name string) (digits string, ok bool) {
 
 // Supports reports whether the dialect can write a setting to this unit.
 func (d *Dialect) Supports(key settings.Key, s Subject) bool {
-	for _, p := range d.Settings {
-		if !p.When.Holds(s) {
-			continue
+	return pagesSet(d.Settings, key, s) || d.Service != nil && pagesSet(d.Service.Settings, key, s)
+}
+
+func pagesSet(pages []Page, key settings.Key, s Subject) bool {
+	for _, p := range pages {
+		if p.When.Holds(s) && p.sets(key) {
+			return true
 		}
-		for _, k := range p.Sets {
-			if k == key {
-				return true
-			}
+	}
+	return false
+}
+
+// sets reports whether a page writes a setting, by its key or its family.
+func (p *Page) sets(key settings.Key) bool {
+	family, _, _, isFamily := settings.Split(key)
+	for _, k := range p.Sets {
+		if k == key || isFamily && string(k) == family.Name {
+			return true
 		}
 	}
 	return false
@@ -240,18 +302,31 @@ func (d *Dialect) ReadsBack(key settings.Key, s Subject) bool {
 		}
 	}
 	for _, m := range d.Messages {
-		if _, ok := m.ReadJSON[string(key)]; ok && m.Kind == Reported {
+		if m.Kind == Reported && readsFact(string(key), m.ReadJSON, m.ReadText, m.ReadEach) {
 			return true
 		}
 	}
 	return false
 }
 
+// Says reports whether units of the family tell something on the broker.
+func (d *Dialect) Says(kind MessageKind) bool {
+	for _, m := range d.Messages {
+		if m.Kind == kind {
+			return true
+		}
+	}
+	return false
+}
+
+// Sleeps reports whether units of the family are awake for moments only.
+func (d *Dialect) Sleeps() bool { return d.Says(Wake) }
+
 // AnswersCommands reports whether units of the family acknowledge each command.
 // Where they do not, a state that follows may be a periodic one.
 func (d *Dialect) AnswersCommands() bool {
 	for _, m := range d.Messages {
-		if _, ok := m.ReadJSON["command"]; ok && m.Kind == Answer {
+		if m.Kind == Answer && readsFact("command", m.ReadJSON, m.ReadText, nil) {
 			return true
 		}
 	}
@@ -259,9 +334,18 @@ func (d *Dialect) AnswersCommands() bool {
 }
 
 func (e *Exchange) reads(fact string) bool {
-	_, j := e.ReadJSON[fact]
-	_, t := e.ReadText[fact]
-	return j || t
+	return readsFact(fact, e.ReadJSON, e.ReadText, e.ReadEach)
+}
+
+func readsFact(fact string, pointers, patterns map[string]string, each map[string]Each) bool {
+	_, j := pointers[fact]
+	_, t := patterns[fact]
+	family, _, _, _ := settings.Split(settings.Key(fact))
+	_, e := each[family.Name]
+	if fact == string(settings.AddressPrefix) && readsFact("address.mask", pointers, patterns, nil) {
+		return true
+	}
+	return j || t || e && family.Name != ""
 }
 
 // Delivery returns the first way of updating whose conditions hold.
@@ -285,40 +369,4 @@ func (d *Dialect) Command(capability string, s Subject) (Exchange, bool) {
 		}
 	}
 	return Exchange{}, false
-}
-
-// PagesFor returns the pages to write for these settings, in the file's order,
-// and the settings that no page can write.
-func (d *Dialect) PagesFor(want settings.Values, s Subject) (pages []Page, left []settings.Key) {
-	for _, p := range d.Settings {
-		if !p.When.Holds(s) {
-			continue
-		}
-		for _, k := range p.Sets {
-			if _, ok := want[k]; ok {
-				pages = append(pages, p)
-				break
-			}
-		}
-	}
-	for _, spec := range settings.Specs {
-		if _, ok := want[spec.Key]; ok && !d.Supports(spec.Key, s) {
-			left = append(left, spec.Key)
-		}
-	}
-	return pages, left
-}
-
-// Restarts counts the restarts that writing these pages takes.
-func (d *Dialect) Restarts(pages []Page) int {
-	n := 0
-	for _, p := range pages {
-		if p.Restarts {
-			n++
-		}
-	}
-	if d.Commit != nil && d.Commit.Restarts && len(pages) > 0 {
-		n++
-	}
-	return n
 }

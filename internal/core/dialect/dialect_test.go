@@ -8,6 +8,7 @@ import (
 	"mime"
 	"mime/multipart"
 	"net/url"
+	"slices"
 	"strings"
 	"testing"
 
@@ -33,7 +34,7 @@ func shipped(t testing.TB, fsys fs.FS, name string) *Dialect {
 func TestShippedFilesAndDrafts(t *testing.T) {
 	shipped(t, dialects.Files, "direct.yaml")
 	for _, name := range []string{"andorinha", "pardal", "coruja"} {
-		if d := shipped(t, dialects.Drafts, "drafts/"+name+".yaml"); d.Name != name {
+		if d := shipped(t, dialects.Files, ""+name+".yaml"); d.Name != name {
 			t.Errorf("%s calls itself %s", name, d.Name)
 		}
 	}
@@ -53,7 +54,7 @@ func TestFaultsNameThePlace(t *testing.T) {
 		{"hardware_id: /hardware_id\n    model: /model\n    firmware: /firmware/name\n    version: /firmware/version\n    digest: /firmware/digest\n    trouble", "trouble", "must read hardware_id", ""},
 		{"{digits}", "{hardware}", "must carry", "fado-"},
 		{"model: /model", "model: model", "JSON Pointer", "/model"},
-		{"wifi.ssid: /wifi/ssid\n        hostname", "wifi.passphrase: /x\n        hostname", "is a secret", "leave it out"},
+		{"wifi.ssid: /wifi/ssid\n        wifi.fallback_ssid", "wifi.passphrase: /x\n        wifi.fallback_ssid", "is a secret", "leave it out"},
 		{"grammar: 1", "grammar: 2", "value must be 1", ""},
 		{"commit: {post", "commit: &a {post", "anchors", "write"},
 		{"at: \"http://10.47.0.1\"", "at: \"ftp://10.47.0.1\"", "set-up pages", "http"},
@@ -91,7 +92,7 @@ const nasty = `"Adega" & 100% 'x'; <b>=? {wifi.passphrase} 🫒 \ ` + "`"
 func TestNastyValuesArriveAsTyped(t *testing.T) {
 	values := Values{}.Merge(settings.Values{
 		settings.WifiSSID: nasty, settings.WifiPassphrase: secret.New(nasty), settings.BrokerPort: int64(1883), settings.Hostname: "a",
-	})
+	}, inventory.Model{})
 	jsonPage := shipped(t, dialects.Files, "direct.yaml").Settings[0]
 	r, err := jsonPage.Encode(values)
 	if err != nil {
@@ -110,7 +111,8 @@ func TestNastyValuesArriveAsTyped(t *testing.T) {
 		t.Error("a value that was not given was sent")
 	}
 
-	formPage := shipped(t, dialects.Drafts, "drafts/andorinha.yaml").Settings[0]
+	pages := shipped(t, dialects.Files, "andorinha.yaml").Settings
+	formPage := pages[len(pages)-1]
 	r, err = formPage.Encode(values)
 	if err != nil {
 		t.Fatal(err)
@@ -141,14 +143,14 @@ func TestNastyValuesArriveAsTyped(t *testing.T) {
 
 func TestPreviewMasks(t *testing.T) {
 	page := shipped(t, dialects.Files, "direct.yaml").Settings[0]
-	r, err := page.Preview(Values{}.Merge(settings.Values{settings.WifiPassphrase: secret.New("nao-mostrar"), settings.WifiSSID: "casa"}))
+	r, err := page.Preview(Values{}.Merge(settings.Values{settings.WifiPassphrase: secret.New("nao-mostrar"), settings.WifiSSID: "casa"}, inventory.Model{}))
 	if err != nil || strings.Contains(string(r.Body), "nao-mostrar") || !strings.Contains(string(r.Body), secret.Mask) || !strings.Contains(string(r.Body), "casa") {
 		t.Errorf("%s, %v", r.Body, err)
 	}
 }
 
 func TestReadingReplies(t *testing.T) {
-	d := shipped(t, dialects.Drafts, "drafts/andorinha.yaml")
+	d := shipped(t, dialects.Files, "andorinha.yaml")
 	f, err := d.Identify.Read([]byte("hello\r\nunit 02:5A:11:00:00:07\r\nmade as azinho\r\nbuild 1.9.2\r\n"))
 	if err != nil || f.Text("hardware_id") != "02:5A:11:00:00:07" || f.Text("version") != "1.9.2" || f.Text("model") != "azinho" {
 		t.Errorf("%v, %v", f, err)
@@ -192,24 +194,25 @@ func TestDecodeMessages(t *testing.T) {
 		t.Error("an unreadable payload was not said to be one")
 	}
 	kind, f, _ = direct.Decode("t", "t/settings", []byte(`{"wifi":{"ssid":"casa"},"broker":{"port":1883}}`))
-	if s := SettingsIn(f); kind != Reported || s[settings.WifiSSID] != "casa" || s[settings.BrokerPort] != int64(1883) {
+	if s := SettingsIn(f, inventory.Model{}); kind != Reported || s[settings.WifiSSID] != "casa" || s[settings.BrokerPort] != int64(1883) {
 		t.Errorf("%v %v", kind, s)
 	}
-	a := shipped(t, dialects.Drafts, "drafts/andorinha.yaml")
+	a := shipped(t, dialects.Files, "andorinha.yaml")
 	if kind, f, _ = a.Decode("t", "t/here", []byte("1")); kind != Presence || f["presence"] != "online" {
 		t.Errorf("%v %v", kind, f)
 	}
 }
 
 func TestCommandsInTheUnitsWords(t *testing.T) {
-	a := shipped(t, dialects.Drafts, "drafts/andorinha.yaml")
+	a := shipped(t, dialects.Files, "andorinha.yaml")
 	c, _ := a.Command("relay", Subject{})
 	r, err := c.Encode(Values{"topic": "casa/x", "capability": "relay", "value": true})
 	if err != nil || r.Topic != "casa/x/relay/do" || string(r.Body) != "close" {
 		t.Errorf("%+v, %v", r, err)
 	}
-	p := shipped(t, dialects.Drafts, "drafts/pardal.yaml")
-	if _, ok := p.Command("lamp", Subject{}); ok {
+	p := shipped(t, dialects.Files, "pardal.yaml")
+	limited := Dialect{Commands: []Exchange{{When: &Condition{Declares: "lamp"}, Publish: "{topic}/x"}}}
+	if _, ok := limited.Command("lamp", Subject{}); ok {
 		t.Error("a command for a capability that the model lacks")
 	}
 	c, ok := p.Command("lamp", Subject{Model: inventory.Model{Capabilities: []inventory.Capability{{Name: "lamp"}}}})
@@ -224,35 +227,73 @@ func TestCommandsInTheUnitsWords(t *testing.T) {
 	}
 }
 
+func none(settings.Key) bool { return false }
+
 func TestConditions(t *testing.T) {
-	d := shipped(t, dialects.Drafts, "drafts/andorinha.yaml")
-	want := settings.Values{settings.BrokerHost: "b", settings.Topic: "t", settings.ClockZone: "Europe/Lisbon"}
-	for v, title := range map[string]string{"1.9.9": "messages page", "2.0": "messages page since 2.0", "2.1.0": "messages page since 2.0"} {
-		pages, left := d.PagesFor(want, Subject{Version: v})
-		if len(pages) != 1 || pages[0].Title != title || len(left) != 1 || left[0] != settings.ClockZone {
-			t.Errorf("%s: %d pages, left %v", v, len(pages), left)
+	d := shipped(t, dialects.Files, "andorinha.yaml")
+	want := settings.Values{settings.BrokerHost: "b", settings.BrokerPort: int64(1883), settings.Topic: "t", settings.UpdateKey: "k"}
+	for v, server := range map[string]string{"1.9.9": "b", "2.0": "b:1883", "2.1.0": "b:1883"} {
+		plan := d.Plan(want, none, Subject{Version: v}, AtService)
+		if len(plan.Pages) != 1 || len(plan.Left) != 1 || plan.Left[0] != settings.UpdateKey {
+			t.Fatalf("%s: %d pages, left %v", v, len(plan.Pages), plan.Left)
+		}
+		r, err := plan.Pages[0].Encode(Values{}.Merge(want, inventory.Model{}))
+		form, _ := url.ParseQuery(string(r.Body))
+		if err != nil || form.Get("server") != server {
+			t.Errorf("%s: %s, %v", v, r.Body, err)
 		}
 	}
-	if pages, _ := d.PagesFor(want, Subject{Version: "b417"}); len(pages) != 0 {
+	if plan := d.Plan(want, none, Subject{Version: "b417"}, AtService); len(plan.Pages) != 0 || len(plan.Left) != 4 {
 		t.Error("a version that cannot be ordered met a bound")
 	}
-	all := settings.Values{settings.WifiSSID: "x", settings.Label: "y", settings.Topic: "t"}
-	pages, _ := d.PagesFor(all, Subject{Version: "1.0"})
-	if n := d.Restarts(pages); n != 3 {
-		t.Errorf("%d restarts, want one a page", n)
-	}
 	direct := shipped(t, dialects.Files, "direct.yaml")
-	pages, _ = direct.PagesFor(all, Subject{})
-	if n := direct.Restarts(pages); n != 1 {
-		t.Errorf("%d restarts, want one for all", n)
-	}
-	if !direct.ReadsBack(settings.Hostname, Subject{}) || direct.ReadsBack(settings.WifiPassphrase, Subject{}) {
+	if !direct.ReadsBack(settings.Hostname, Subject{}) || direct.ReadsBack(settings.WifiPassphrase, Subject{}) || !d.ReadsBack(settings.AddressPrefix, Subject{}) || !d.ReadsBack("port.K1.function", Subject{}) {
 		t.Error("ReadsBack is wrong")
 	}
 }
 
+// TestPlansTakeFewRestarts: what the unit holds already is not written again,
+// and the page that sends a unit out of set-up mode is the last.
+func TestPlansTakeFewRestarts(t *testing.T) {
+	all := settings.Values{settings.WifiSSID: "x", settings.Label: "y", settings.Topic: "t", settings.ClockZone: "Europe/Lisbon", settings.AccessUser: "u"}
+	holds := func(keys ...settings.Key) func(settings.Key) bool {
+		return func(k settings.Key) bool { return slices.Contains(keys, k) }
+	}
+	for _, c := range []struct {
+		dialect  string
+		held     []settings.Key
+		at       Place
+		restarts int
+		last     string
+	}{
+		{"andorinha", nil, AtSetUp, 4, "link page"},
+		{"andorinha", []settings.Key{settings.Label, settings.Topic}, AtSetUp, 3, "link page"},
+		{"andorinha", all.Keys(), AtSetUp, 1, "link page"},
+		{"andorinha", all.Keys(), AtService, 0, ""},
+		{"andorinha", []settings.Key{settings.Label, settings.Topic, settings.WifiSSID, settings.AccessUser}, AtService, 1, "house page"},
+		{"pardal", nil, AtSetUp, 1, "network"},
+		{"pardal", all.Keys(), AtSetUp, 1, ""},
+		{"pardal", all.Keys(), AtService, 0, ""},
+		{"coruja", nil, AtService, 1, "everything, at its wake"},
+		{"direct", nil, AtSetUp, 1, "settings document"},
+		{"direct", nil, AtService, 1, "settings document"},
+	} {
+		plan := shipped(t, dialects.Files, c.dialect+".yaml").Plan(all, holds(c.held...), Subject{Version: "3.1"}, c.at)
+		last := ""
+		if n := len(plan.Pages); n > 0 {
+			last = plan.Pages[n-1].Title
+		}
+		if plan.Restarts != c.restarts || last != c.last {
+			t.Errorf("%s with %v at %s: %d restarts, last %q; want %d, %q", c.dialect, c.held, c.at, plan.Restarts, last, c.restarts, c.last)
+		}
+	}
+	if !shipped(t, dialects.Files, "coruja.yaml").Plan(all, none, Subject{}, AtService).NeedsAll(settings.Topic) {
+		t.Error("a document that replaces everything is taken for a part")
+	}
+}
+
 func TestAccessPoints(t *testing.T) {
-	direct, a := shipped(t, dialects.Files, "direct.yaml"), shipped(t, dialects.Drafts, "drafts/andorinha.yaml")
+	direct, a := shipped(t, dialects.Files, "direct.yaml"), shipped(t, dialects.Files, "andorinha.yaml")
 	if digits, ok := direct.MatchAccessPoint("fado-025A11000007"); !ok || digits != "025a11000007" {
 		t.Error(digits, ok)
 	}
@@ -280,8 +321,8 @@ func TestPointer(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	for _, name := range []string{"drafts/andorinha.yaml", "drafts/pardal.yaml", "drafts/coruja.yaml"} {
-		b, _ := fs.ReadFile(dialects.Drafts, name)
+	for _, name := range []string{"andorinha.yaml", "pardal.yaml", "coruja.yaml"} {
+		b, _ := fs.ReadFile(dialects.Files, name)
 		f.Add(b)
 	}
 	f.Add([]byte("a: &x [*x]"))
@@ -295,13 +336,13 @@ func FuzzParse(f *testing.F) {
 
 func FuzzReadReply(f *testing.F) {
 	d := shipped(f, dialects.Files, "direct.yaml")
-	a := shipped(f, dialects.Drafts, "drafts/andorinha.yaml")
+	a := shipped(f, dialects.Files, "andorinha.yaml")
 	f.Add([]byte(`{"hardware_id":"02:5A:11:00:00:07"}`))
 	f.Add([]byte("unit 02:5A:11:00:00:07\nbuild 3"))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		for _, x := range []*Dialect{d, a} {
 			if facts, err := x.Identify.Read(b); err == nil {
-				_ = fmt.Sprint(facts.Text("version"), SettingsIn(facts))
+				_ = fmt.Sprint(facts.Text("version"), SettingsIn(facts, inventory.Model{}))
 			}
 		}
 		_, _, _ = d.Decode("t", "t/update", b)

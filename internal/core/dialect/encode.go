@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"math"
 	"mime/multipart"
 	"net/textproto"
 	"net/url"
@@ -14,6 +16,7 @@ import (
 
 	"github.com/yosida95/uritemplate/v3"
 
+	"fado/internal/core/inventory"
 	"fado/internal/core/naming"
 	"fado/internal/core/secret"
 	"fado/internal/core/settings"
@@ -28,6 +31,7 @@ type Request struct {
 	Topic       string
 	ContentType string
 	Body        []byte
+	Headers     map[string]string
 	Expect      []int
 	Restarts    bool
 }
@@ -51,29 +55,166 @@ var Context = map[string]string{
 	"sha256":      "the image's SHA-256",
 	"version":     "the image's version",
 	"token":       "what the login gave (secret)",
+	"address":     "the unit's own address in the home's network",
+
+	"clock.posix":  "the time zone as a POSIX rule, for units that know no zone names",
+	"address.mask": "the prefix length as a mask, such as 255.255.255.0",
+
+	"login.user":     "the user to sign in with: Fado's own, or the factory's",
+	"login.password": "the password to sign in with (secret)",
 }
 
-// Merge adds settings to the values.
-func (v Values) Merge(s settings.Values) Values {
+// LiveTopic is the value under which an exchange finds the topic that the unit
+// uses now. Where a message is published, {topic} is that one; everywhere else
+// it is the topic that is intended.
+const LiveTopic = "topic in use"
+
+// Merge adds settings to the values. The items of families are added too, under
+// the label and the pin of the model's ports.
+func (v Values) Merge(s settings.Values, m inventory.Model) Values {
+	items := map[string]map[string]Values{}
 	for k, x := range s {
 		v[string(k)] = x
+		f, item, field, ok := settings.Split(k)
+		if !ok {
+			continue
+		}
+		if items[f.Name] == nil {
+			items[f.Name] = map[string]Values{}
+		}
+		one := items[f.Name][item]
+		if one == nil {
+			one = Values{f.Name + ".capability": item}
+			if f.Item == "port" {
+				one = Values{f.Name + ".label": item}
+				if p, found := m.Port(item); found {
+					one[f.Name+".label"], one[f.Name+".pin"] = p.Label, p.Pin
+				}
+			}
+			items[f.Name][item] = one
+		}
+		one[f.Name+"."+field] = x
+	}
+	for k, x := range s.Derived() {
+		v[k] = x
+	}
+	for family, byItem := range items {
+		list := make([]Values, 0, len(byItem))
+		for _, item := range slices.Sorted(maps.Keys(byItem)) {
+			list = append(list, byItem[item])
+		}
+		v[family] = list
 	}
 	return v
 }
 
+// itemNames are the placeholders of each family's items.
+func itemNames(f settings.Family) []string {
+	out := []string{f.Name + ".capability"}
+	if f.Item == "port" {
+		out = []string{f.Name + ".label", f.Name + ".pin"}
+	}
+	for _, x := range f.Fields {
+		out = append(out, f.Name+"."+x.Name)
+	}
+	return out
+}
+
+// itemFamily is the family whose item a placeholder belongs to, or "".
+func itemFamily(name string) string {
+	for _, f := range settings.Families {
+		if slices.Contains(itemNames(f), name) {
+			return f.Name
+		}
+	}
+	return ""
+}
+
+// repeats finds the family whose items a part of a body is written for.
+func repeats(texts ...string) string {
+	for _, t := range texts {
+		for _, m := range placeholder.FindAllStringSubmatch(t, -1) {
+			if f := itemFamily(m[1]); f != "" {
+				return f
+			}
+		}
+	}
+	return ""
+}
+
+// items runs write once for each item of a family, with the item's values.
+func (enc encoder) items(family string, write func(encoder)) {
+	list, _ := enc.values[family].([]Values)
+	for _, item := range list {
+		v := maps.Clone(enc.values)
+		maps.Copy(v, item)
+		write(encoder{v, enc.mask, enc.exchange})
+	}
+}
+
 var placeholder = regexp.MustCompile(`\{([a-z0-9_.]+)\}`)
 
+// SignIn is one way to try at a unit's login.
+type SignIn struct {
+	Factory  bool // it is what a fresh unit wants
+	User     string
+	Password secret.Secret
+}
+
+// SignIns lists what to try at the login, in order: Fado's own when there is
+// one, then the factory's. A login of a form that wants nothing is left out.
+func (l *Login) SignIns(values Values) []SignIn {
+	if l == nil {
+		return nil
+	}
+	enc := encoder{values: values}
+	var out []SignIn
+	if user, ok := enc.leaf(l.User); ok {
+		if pass := enc.hidden(l.Password); !pass.IsZero() {
+			out = append(out, SignIn{User: plainText(user), Password: pass})
+		}
+	}
+	if l.Factory != nil {
+		user, _ := enc.leaf(l.Factory.User)
+		out = append(out, SignIn{Factory: true, User: plainText(user), Password: enc.hidden(l.Factory.Password)})
+	}
+	return out
+}
+
+// Wants reports whether the sign-in says anything at all.
+func (s SignIn) Wants() bool { return s.User != "" || !s.Password.IsZero() }
+
+// HeaderValue writes the header that carries a token.
+func (l *Login) HeaderValue(token string) (string, error) {
+	v, _ := encoder{values: Values{"token": token}}.leaf(l.Value)
+	text := plainText(v)
+	if strings.ContainsAny(text, "\r\n\x00") {
+		return "", fmt.Errorf("the token cannot go into a header")
+	}
+	return text, nil
+}
+
+// hidden evaluates a lone placeholder of a secret, or takes the text as it is.
+func (enc encoder) hidden(leaf string) secret.Secret {
+	if m := placeholder.FindStringSubmatch(leaf); m != nil && m[0] == leaf {
+		s, _ := enc.values[m[1]].(secret.Secret)
+		return s
+	}
+	return secret.New(leaf)
+}
+
 type encoder struct {
-	values Values
-	mask   bool
+	values   Values
+	mask     bool
+	exchange *Exchange // whose words and scales apply
 }
 
 // Encode builds the request. Values that are absent leave their member out of
 // a JSON object, form or query; in a path or topic they are an error.
-func (e *Exchange) Encode(values Values) (Request, error) { return e.encode(encoder{values, false}) }
+func (e *Exchange) Encode(values Values) (Request, error) { return e.encode(encoder{values, false, e}) }
 
 // Preview builds the request as Encode does, with every secret masked.
-func (e *Exchange) Preview(values Values) (Request, error) { return e.encode(encoder{values, true}) }
+func (e *Exchange) Preview(values Values) (Request, error) { return e.encode(encoder{values, true, e}) }
 
 func (e *Exchange) encode(enc encoder) (Request, error) {
 	r := Request{Title: e.Title, Expect: e.Expect, Restarts: e.Restarts}
@@ -100,6 +241,20 @@ func (e *Exchange) encode(enc encoder) (Request, error) {
 			expanded += "?" + q.Encode()
 		}
 		r.Path = expanded
+	}
+	for k, leaf := range e.Headers {
+		v, ok := enc.leaf(leaf)
+		text := plainText(v)
+		if !ok {
+			continue
+		}
+		if strings.ContainsAny(text, "\r\n\x00") {
+			return r, fmt.Errorf("the header %s cannot hold a line end", k)
+		}
+		if r.Headers == nil {
+			r.Headers = map[string]string{}
+		}
+		r.Headers[k] = text
 	}
 	return r, enc.body(e, &r)
 }
@@ -133,9 +288,11 @@ func (enc encoder) body(e *Exchange, r *Request) error {
 	case e.Form != nil:
 		form := url.Values{}
 		for k, leaf := range e.Form {
-			if v, ok := enc.leaf(leaf); ok {
-				form.Set(k, plainText(enc.worded(e, leaf, v)))
+			if family := repeats(k, leaf); family != "" {
+				enc.items(family, func(one encoder) { one.field(form, k, leaf) })
+				continue
 			}
+			enc.field(form, k, leaf)
 		}
 		r.Body, r.ContentType = []byte(form.Encode()), "application/x-www-form-urlencoded"
 	case e.Multipart != nil:
@@ -145,9 +302,17 @@ func (enc encoder) body(e *Exchange, r *Request) error {
 		if !ok {
 			return fmt.Errorf("the value %s is not there", e.Text)
 		}
-		r.Body, r.ContentType = []byte(plainText(enc.worded(e, e.Text, v))), "text/plain; charset=utf-8"
+		r.Body, r.ContentType = []byte(plainText(v)), "text/plain; charset=utf-8"
 	}
 	return nil
+}
+
+func (enc encoder) field(form url.Values, name, leaf string) {
+	k, named := enc.leaf(name)
+	v, ok := enc.leaf(leaf)
+	if named && ok {
+		form.Add(plainText(k), plainText(v))
+	}
 }
 
 // multipart writes the parts in order of their names, under a boundary that is
@@ -209,29 +374,46 @@ func (enc encoder) lookup(name string) (any, bool) {
 // a placeholder has no value.
 func (enc encoder) leaf(s string) (any, bool) {
 	if m := placeholder.FindStringSubmatch(s); m != nil && m[0] == s {
-		return enc.lookup(m[1])
+		v, ok := enc.lookup(m[1])
+		return enc.said(m[1], v), ok
 	}
 	ok := true
 	out := placeholder.ReplaceAllStringFunc(s, func(m string) string {
-		v, found := enc.lookup(m[1 : len(m)-1])
+		name := m[1 : len(m)-1]
+		v, found := enc.lookup(name)
 		ok = ok && found
-		return plainText(v)
+		return plainText(enc.said(name, v))
 	})
 	return out, ok
 }
 
-// worded puts a value into the unit's own word, by the exchange's value map.
-func (enc encoder) worded(e *Exchange, leaf string, v any) any {
-	m := placeholder.FindStringSubmatch(leaf)
-	if m == nil || m[0] != leaf {
+// said puts a value as the unit says it: in its own word, or its own unit of
+// numbers.
+func (enc encoder) said(name string, v any) any {
+	if enc.exchange == nil || v == nil {
 		return v
 	}
-	for theirs, ours := range e.Values[m[1]] {
+	for theirs, ours := range enc.exchange.Values[name] {
 		if ours == plainText(v) {
 			return theirs
 		}
 	}
+	if scale := enc.exchange.Scale[name]; scale != 0 {
+		if n, ok := number(v); ok {
+			return whole(n / scale)
+		}
+	}
 	return v
+}
+
+// whole gives a number that has no fraction as an integer. Scales such as 0.1
+// are not exact in binary, so what is nearly whole is whole.
+func whole(n float64) any {
+	r := math.Round(n*1e6) / 1e6
+	if r == math.Trunc(r) && math.Abs(r) < 1<<53 {
+		return int64(r)
+	}
+	return r
 }
 
 func (enc encoder) tree(node any) (any, bool) {
@@ -240,22 +422,54 @@ func (enc encoder) tree(node any) (any, bool) {
 		return enc.leaf(n)
 	case map[string]any:
 		out := make(map[string]any, len(n))
-		for k, child := range n {
-			if v, ok := enc.tree(child); ok {
-				out[k] = v
+		member := func(enc encoder, k string, child any) {
+			name, named := enc.leaf(k)
+			if v, ok := enc.tree(child); ok && named {
+				out[plainText(name)] = v
 			}
+		}
+		for k, child := range n {
+			if family := repeats(k); family != "" {
+				enc.items(family, func(one encoder) { member(one, k, child) })
+				continue
+			}
+			member(enc, k, child)
 		}
 		return out, len(out) > 0 || len(n) == 0
 	case []any:
 		out := make([]any, 0, len(n))
 		for _, child := range n {
-			if v, ok := enc.tree(child); ok {
-				out = append(out, v)
+			one := func(enc encoder) {
+				if v, ok := enc.tree(child); ok {
+					out = append(out, v)
+				}
 			}
+			if family := repeats(texts(child)...); family != "" {
+				enc.items(family, one)
+				continue
+			}
+			one(enc)
 		}
-		return out, true
+		return out, len(out) > 0 || len(n) == 0
 	}
 	return node, true
+}
+
+// texts lists the texts in a part of a body.
+func texts(node any) (out []string) {
+	switch n := node.(type) {
+	case string:
+		out = append(out, n)
+	case map[string]any:
+		for k, v := range n {
+			out = append(append(out, k), texts(v)...)
+		}
+	case []any:
+		for _, v := range n {
+			out = append(out, texts(v)...)
+		}
+	}
+	return out
 }
 
 // path expands an RFC 6570 template.
@@ -281,6 +495,11 @@ func (enc encoder) path(template string) (string, error) {
 
 // topic puts values into a topic as they are; each must be good as a topic.
 func (enc encoder) topic(pattern string) (string, error) {
+	if live, ok := enc.values[LiveTopic]; ok {
+		enc.values = maps.Clone(enc.values)
+		enc.values["topic"] = live
+	}
+	enc.exchange = nil // a topic's levels are the values themselves
 	v, ok := enc.leaf(pattern)
 	topic, isText := v.(string)
 	if !ok || !isText {

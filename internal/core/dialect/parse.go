@@ -290,9 +290,7 @@ func (c *compiler) compile() {
 	if u, err := url.Parse(d.SetUp.At); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || (u.Path != "" && u.Path != "/") || u.User != nil {
 		c.fault([]string{"set_up", "at"}, `"http://10.47.0.1", for example`, "the address of the set-up pages is http:// and a host, nothing more")
 	}
-	if l := d.SetUp.Login; l != nil && l.Form != nil {
-		c.exchange([]string{"set_up", "login", "form"}, l.Form)
-	}
+	c.login([]string{"set_up", "login"}, d.SetUp.Login)
 	c.exchange([]string{"identify"}, &d.Identify)
 	if !d.Identify.reads("hardware_id") {
 		c.fault([]string{"identify"}, "add hardware_id to read_json or read_text", "identify must read hardware_id: only that proves which unit this is")
@@ -301,24 +299,12 @@ func (c *compiler) compile() {
 		c.exchange([]string{"networks"}, &d.Networks.Exchange)
 	}
 	for i := range d.Settings {
-		p, path := &d.Settings[i], []string{"settings", fmt.Sprint(i)}
-		c.exchange(path, &p.Exchange)
-		for n, k := range p.Sets {
-			if _, ok := settings.Lookup(k); !ok {
-				c.fault(below(path, "sets", fmt.Sprint(n)), c.meant(string(k)), "there is no setting %q", k)
-			}
-		}
-		if p.ReadBack == nil {
-			continue
-		}
-		c.exchange(below(path, "read_back"), p.ReadBack)
-		for reader, m := range map[string]map[string]string{"read_json": p.ReadBack.ReadJSON, "read_text": p.ReadBack.ReadText} {
-			for k := range m {
-				if settings.IsSecret(settings.Key(k)) {
-					c.fault(below(path, "read_back", reader, k), "leave it out; secrets are proven by their effect", "%s is a secret and is never read back", k)
-				}
-			}
-		}
+		c.page([]string{"settings", fmt.Sprint(i)}, &d.Settings[i])
+	}
+	c.service([]string{"in_service"}, d.Service)
+	if d.Backup != nil {
+		c.exchange([]string{"backup"}, d.Backup)
+		c.http([]string{"backup"}, d.Backup)
 	}
 	if d.Commit != nil {
 		c.exchange([]string{"commit"}, d.Commit)
@@ -336,6 +322,105 @@ func (c *compiler) compile() {
 	}
 	for i := range d.Updates {
 		c.exchange([]string{"updates", fmt.Sprint(i), "start"}, &d.Updates[i].Start)
+	}
+}
+
+func (c *compiler) page(path []string, p *Page) {
+	c.exchange(path, &p.Exchange)
+	for n, k := range p.Sets {
+		if _, ok := settings.Lookup(k); !ok && !settings.IsFamily(string(k)) {
+			c.fault(below(path, "sets", fmt.Sprint(n)), c.meant(string(k)), "there is no setting %q", k)
+		}
+	}
+	if p.ReadBack == nil {
+		return
+	}
+	c.exchange(below(path, "read_back"), p.ReadBack)
+	c.http(below(path, "read_back"), p.ReadBack)
+	for reader, m := range map[string]map[string]string{"read_json": p.ReadBack.ReadJSON, "read_text": p.ReadBack.ReadText} {
+		for k := range m {
+			c.open(below(path, "read_back", reader, k), k)
+		}
+	}
+}
+
+// open refuses a fact that is a secret: what a unit says is shown to people.
+func (c *compiler) open(path []string, fact string) {
+	if settings.IsSecret(settings.Key(fact)) {
+		c.fault(path, "leave it out; secrets are proven by their effect", "%s is a secret and is never read back", fact)
+	}
+}
+
+func (c *compiler) http(path []string, e *Exchange) {
+	if e.Publish != "" {
+		c.fault(below(path, "publish"), "use get", "this is asked over the unit's pages, not by a message")
+	}
+}
+
+func (c *compiler) login(path []string, l *Login) {
+	if l == nil {
+		return
+	}
+	c.leaf(below(path, "user"), l.User)
+	c.leaf(below(path, "password"), l.Password)
+	c.leaf(below(path, "value"), l.Value)
+	if l.Factory != nil {
+		c.leaf(below(path, "factory", "user"), l.Factory.User)
+		c.leaf(below(path, "factory", "password"), l.Factory.Password)
+	}
+	byForm := l.Kind == FormLogin || l.Kind == TokenLogin
+	switch {
+	case byForm && l.Form == nil:
+		c.fault(path, "add form with the request that signs in", "a login of the kind %s needs its form", l.Kind)
+	case !byForm && l.Form != nil:
+		c.fault(below(path, "form"), "leave it out, or use kind: form", "a login of the kind %s has no form", l.Kind)
+	case l.Form != nil:
+		c.exchange(below(path, "form"), l.Form)
+		c.http(below(path, "form"), l.Form)
+	}
+	if l.Kind == TokenLogin && (l.Header == "" || !strings.Contains(l.Value, "{token}") || l.Form != nil && !l.Form.reads("token")) {
+		c.fault(path, `header: Authorization, value: "Bearer {token}", and token in the form's read_json`, "a login by token reads token from its form and says which header carries it")
+	}
+	c.header(below(path, "header"), l.Header)
+}
+
+// forbiddenHeaders are those that the sender itself writes.
+var forbiddenHeaders = []string{"host", "content-length", "content-type", "transfer-encoding", "connection", "upgrade", "te", "trailer", "cookie", "expect", "proxy-authorization"}
+
+var headerName = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]{0,63}$`)
+
+func (c *compiler) header(path []string, name string) {
+	if name != "" && (!headerName.MatchString(name) || slices.Contains(forbiddenHeaders, strings.ToLower(name))) {
+		c.fault(path, "X-Requested-With, for example", "the header %q cannot be set by a dialect", name)
+	}
+}
+
+func (c *compiler) service(path []string, s *InService) {
+	if s == nil {
+		return
+	}
+	switch s.By {
+	case ByPages:
+		u, err := url.Parse(strings.ReplaceAll(s.At, "{address}", "192.0.2.1"))
+		if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() != "192.0.2.1" || (u.Path != "" && u.Path != "/") || u.User != nil || !strings.Contains(s.At, "{address}") {
+			c.fault(below(path, "at"), `"http://{address}", for example`, "in service the pages are at the unit's own {address} and nowhere else")
+		}
+		if len(s.Settings) > 0 || s.Commit != nil {
+			c.fault(path, "leave settings and commit out, or say by: messages", "in service by pages, the pages are those of settings")
+		}
+	case ByMessages:
+		if len(s.Settings) == 0 {
+			c.fault(path, "add settings", "in service by messages needs the messages that set")
+		}
+		for i := range s.Settings {
+			c.page(below(path, "settings", fmt.Sprint(i)), &s.Settings[i])
+			if s.Settings[i].Publish == "" {
+				c.fault(below(path, "settings", fmt.Sprint(i)), "use publish", "in service by messages, a setting is published")
+			}
+		}
+		if s.Commit != nil {
+			c.exchange(below(path, "commit"), s.Commit)
+		}
 	}
 }
 
@@ -391,6 +476,101 @@ func (c *compiler) exchange(path []string, e *Exchange) {
 	c.leaf(below(path, "text"), e.Text)
 	c.tree(below(path, "json"), e.JSON)
 	e.patterns = c.readers(path, e.ReadJSON, e.ReadText)
+	e.each = c.items(path, e.ReadEach)
+	for k, v := range e.Headers {
+		c.header(below(path, "headers", k), k)
+		c.leaf(below(path, "headers", k), v)
+	}
+	for fact := range e.Until {
+		if !e.reads(fact) {
+			c.fault(below(path, "until", fact), "add it to read_json or read_text", "%s is waited for and never read", fact)
+		}
+	}
+	if len(e.Until) > 0 && (e.Retries == 0 || e.WaitMS == 0) && !slices.Contains(path, "login") {
+		c.fault(below(path, "until"), "retries: 5, wait_ms: 1000", "until needs retries and wait_ms, so that it ends")
+	}
+	c.scales(path, e.Scale)
+	for _, part := range append(append(texts(e.JSON), mapTexts(e.Form)...), e.Text) {
+		c.oneFamily(path, part)
+	}
+}
+
+func mapTexts(m map[string]string) (out []string) {
+	for k, v := range m {
+		out = append(out, k, v)
+	}
+	return out
+}
+
+// oneFamily refuses a text that is written for items of two families.
+func (c *compiler) oneFamily(path []string, text string) {
+	first := ""
+	for _, m := range placeholder.FindAllStringSubmatch(text, -1) {
+		f := itemFamily(m[1])
+		if f != "" && first != "" && f != first {
+			c.fault(path, "write two parts", "%q mixes items of %s and %s", text, first, f)
+		}
+		if f != "" {
+			first = f
+		}
+	}
+}
+
+func (c *compiler) scales(path []string, scale map[string]float64) {
+	for fact, n := range scale {
+		if n <= 0 {
+			c.fault(below(path, "scale", fact), "0.1 when the unit counts tenths", "what one of the unit's numbers is worth is more than 0")
+		}
+	}
+}
+
+// items compiles the readers of families.
+func (c *compiler) items(path []string, each map[string]Each) map[string]*regexp.Regexp {
+	out := map[string]*regexp.Regexp{}
+	for family, e := range each {
+		at := below(path, "read_each", family)
+		i := slices.IndexFunc(settings.Families, func(f settings.Family) bool { return f.Name == family })
+		if i < 0 {
+			c.fault(at, c.meant(family), "there is no family of settings %q", family)
+			continue
+		}
+		fields := []string{"capability"}
+		if settings.Families[i].Item == "port" {
+			fields = []string{"label", "pin"}
+		}
+		named := slices.Contains(fields, e.Name)
+		if e.Name != "" && !named {
+			c.fault(below(at, "name"), strings.Join(fields, " or "), "a member's name cannot be %q", e.Name)
+		}
+		for _, f := range settings.Families[i].Fields {
+			fields = append(fields, f.Name)
+		}
+		for field, p := range e.ReadJSON {
+			if !slices.Contains(fields, field) {
+				c.fault(below(at, "read_json", field), strings.Join(fields, ", "), "an item of %s has no %q", family, field)
+			}
+			c.pointer(below(at, "read_json", field), p)
+			named = named || field == "label" || field == "pin" || field == "capability"
+		}
+		c.pointer(below(at, "in"), e.In)
+		if e.ReadText != "" {
+			re := c.pattern(below(at, "read_text"), e.ReadText, "")
+			if re == nil {
+				continue
+			}
+			for _, name := range re.SubexpNames() {
+				if name != "" && !slices.Contains(fields, name) {
+					c.fault(below(at, "read_text"), strings.Join(fields, ", "), "an item of %s has no %q", family, name)
+				}
+				named = named || name == "label" || name == "pin" || name == "capability"
+			}
+			out[family] = re
+		}
+		if !named {
+			c.fault(at, "read "+fields[0], "nothing says which %s an item is for", settings.Families[i].Item)
+		}
+	}
+	return out
 }
 
 func (c *compiler) tree(path []string, node any) {
@@ -399,6 +579,7 @@ func (c *compiler) tree(path []string, node any) {
 		c.leaf(path, n)
 	case map[string]any:
 		for k, v := range n {
+			c.leaf(below(path, k), k)
 			c.tree(below(path, k), v)
 		}
 	case []any:
@@ -418,7 +599,7 @@ func (c *compiler) name(path []string, name string) {
 	if _, ok := settings.Lookup(settings.Key(name)); ok {
 		return
 	}
-	if _, ok := Context[name]; ok {
+	if _, ok := Context[name]; ok || itemFamily(name) != "" {
 		return
 	}
 	c.fault(path, c.meant(name), "there is no placeholder {%s}", name)
@@ -431,6 +612,9 @@ func (c *compiler) meant(name string) string {
 	}
 	for k := range Context {
 		all = append(all, k)
+	}
+	for _, f := range settings.Families {
+		all = append(append(all, f.Name), itemNames(f)...)
 	}
 	if near := Nearest(name, all); near != "" {
 		return fmt.Sprintf("did you mean %q?", near)
@@ -448,6 +632,13 @@ func (c *compiler) topic(path []string, pattern string) {
 func (c *compiler) message(path []string, m *Message) {
 	c.topic(below(path, "topic"), m.Topic)
 	m.patterns = c.readers(path, m.ReadJSON, m.ReadText)
+	m.each = c.items(path, m.ReadEach)
+	c.scales(path, m.Scale)
+	for reader, facts := range map[string]map[string]string{"read_json": m.ReadJSON, "read_text": m.ReadText} {
+		for fact := range facts {
+			c.open(below(path, reader, fact), fact)
+		}
+	}
 	rest := regexp.QuoteMeta(strings.TrimPrefix(m.Topic, "{topic}"))
 	rest = strings.ReplaceAll(rest, `\{capability\}`, `(?P<capability>[^/]+)`)
 	re, err := regexp.Compile("^" + rest + "$")
@@ -460,26 +651,37 @@ func (c *compiler) message(path []string, m *Message) {
 
 func (c *compiler) readers(path []string, pointers, patterns map[string]string) map[string]*regexp.Regexp {
 	for fact, p := range pointers {
-		if p != "" && !strings.HasPrefix(p, "/") {
-			c.fault(below(path, "read_json", fact), fmt.Sprintf("%q", "/"+strings.ReplaceAll(p, ".", "/")), "%q is no JSON Pointer", p)
-		}
+		c.pointer(below(path, "read_json", fact), p)
 	}
 	out := map[string]*regexp.Regexp{}
 	for fact, p := range patterns {
-		at := below(path, "read_text", fact)
-		re, err := regexp.Compile("(?m)" + p)
-		switch {
-		case err != nil:
-			c.fault(at, "docs/dialects.md shows the syntax", "the pattern cannot be read: %v", err)
-		case !strings.HasPrefix(p, "^") || !strings.HasSuffix(p, "$"):
-			c.fault(at, fmt.Sprintf("%q", "^"+strings.Trim(p, "^$")+"$"), "a pattern starts with ^ and ends with $, so that it matches one whole line")
-		case re.SubexpIndex("value") < 0:
-			c.fault(at, `(?<value>\S+)`, "a pattern has a group named value")
-		default:
+		if re := c.pattern(below(path, "read_text", fact), p, "value"); re != nil {
 			out[fact] = re
 		}
 	}
 	return out
+}
+
+func (c *compiler) pointer(path []string, p string) {
+	if p != "" && !strings.HasPrefix(p, "/") {
+		c.fault(path, fmt.Sprintf("%q", "/"+strings.ReplaceAll(p, ".", "/")), "%q is no JSON Pointer", p)
+	}
+}
+
+// pattern compiles an anchored pattern with a group, or returns nil.
+func (c *compiler) pattern(path []string, p, group string) *regexp.Regexp {
+	re, err := regexp.Compile("(?m)" + p)
+	switch {
+	case err != nil:
+		c.fault(path, "docs/dialects.md shows the syntax", "the pattern cannot be read: %v", err)
+	case !strings.HasPrefix(p, "^") || !strings.HasSuffix(p, "$"):
+		c.fault(path, fmt.Sprintf("%q", "^"+strings.Trim(p, "^$")+"$"), "a pattern starts with ^ and ends with $, so that it matches one whole line")
+	case group != "" && re.SubexpIndex(group) < 0:
+		c.fault(path, `(?<value>\S+)`, "a pattern has a group named %s", group)
+	default:
+		return re
+	}
+	return nil
 }
 
 // Nearest returns the candidate that is most like name, or "" when none is

@@ -26,11 +26,24 @@ type Model struct {
 	BootSeconds  int          `yaml:"boot_seconds" json:"boot_seconds" doc:"Usual time from restart to its first message, until a better one is learnt"`
 	SetUp        string       `yaml:"set_up" json:"set_up" doc:"How a person brings it into set-up mode"`
 	Wake         string       `yaml:"wake" json:"wake,omitempty" doc:"How a person wakes it"`
+	WakeSeconds  int          `yaml:"wake_seconds" json:"wake_seconds,omitempty" doc:"Usual time between two wakes of a unit that sleeps"`
+	Before       []string     `yaml:"before" json:"before,omitempty" doc:"What a person must have done before it is commissioned, and confirms"`
 	Recover      string       `yaml:"recover" json:"recover,omitempty" doc:"How a dead unit is brought back"`
 	Cautions     []string     `yaml:"cautions" json:"cautions,omitempty"`
 	Capabilities []Capability `yaml:"capabilities" json:"capabilities"`
+	Load         Load         `yaml:"load" json:"load,omitempty" doc:"What its output drives: strip or lamp"`
 	Ports        []Port       `yaml:"ports" json:"ports,omitempty"`
 }
+
+// Load says what a model's output drives. Only a strip has a count and an
+// order of its lamps.
+type Load string
+
+// The kinds of load.
+const (
+	Strip Load = "strip"
+	Lamp  Load = "lamp"
+)
 
 // Power says what a unit lives on.
 type Power string
@@ -64,16 +77,6 @@ const (
 
 // Commanded reports whether a person or the hub can set it.
 func (k CapabilityKind) Commanded() bool { return k == Switch || k == Dimmer }
-
-// Port is a terminal of a model, with the label that a person reads on the
-// case and the pin of the chip behind it.
-type Port struct {
-	Label      string   `yaml:"label" json:"label"`
-	Pin        string   `yaml:"pin" json:"pin"`
-	Can        []string `yaml:"can" json:"can,omitempty"`
-	Capability string   `yaml:"capability" json:"capability,omitempty"`
-	Cautions   []string `yaml:"cautions" json:"cautions,omitempty"`
-}
 
 // Capability finds a capability by name.
 func (m Model) Capability(name string) (Capability, bool) {
@@ -163,19 +166,20 @@ func (m Model) Check() error {
 			f.Add(at+".kind", "switch, dimmer, contact or measure", "switch")
 		}
 	}
-	labels, pins := map[string]bool{}, map[string]bool{}
-	for i, p := range m.Ports {
-		at := fmt.Sprintf("ports[%d]", i)
-		if p.Label == "" || labels[p.Label] {
-			f.Add(at+".label", "the printed label, used once", "S1")
-		}
-		if p.Pin == "" || pins[p.Pin] {
-			f.Add(at+".pin", "the chip's pin, used once", "P4")
-		}
-		if p.Capability != "" && !seen[p.Capability] {
-			f.Add(at+".capability", "names a capability of this model", "")
-		}
-		labels[p.Label], pins[p.Pin] = true, true
+	if m.Power == Battery && m.Wake == "" {
+		f.Add("wake", "say how a person wakes it: it runs on a battery", "Press the button on its back once.")
 	}
+	if m.WakeSeconds < 0 || m.WakeSeconds > 86400 {
+		f.Add("wake_seconds", "between 0 and 86400", "300")
+	}
+	if m.Load != "" && m.Load != Strip && m.Load != Lamp {
+		f.Add("load", "strip or lamp", "strip")
+	}
+	for i, b := range m.Before {
+		if strings.TrimSpace(b) == "" {
+			f.Add(fmt.Sprintf("before[%d]", i), "must not be empty", "Take it out of the maker's cloud.")
+		}
+	}
+	checkPorts(m, seen, &f)
 	return f.Err(fmt.Sprintf("The model %q breaks %d rules.", m.Name, len(f)))
 }

@@ -40,17 +40,27 @@ const (
 	BrokerPort       Key = "broker.port"
 	BrokerTLS        Key = "broker.tls"
 	BrokerCA         Key = "broker.ca"
+	BrokerCert       Key = "broker.certificate"
+	BrokerCertKey    Key = "broker.certificate_key"
 	BrokerUser       Key = "broker.user"
 	BrokerPassword   Key = "broker.password"
 	BrokerClient     Key = "broker.client_id"
 	Topic            Key = "topic"
 	AccessUser       Key = "access.user"
 	AccessPassword   Key = "access.password"
+	AccessPointKey   Key = "access.point_key"
 	ClockZone        Key = "clock.zone"
 	ClockServer      Key = "clock.server"
 	UpkeepDays       Key = "upkeep.restart_days"
 	UpdateKey        Key = "update.key"
 	ReportSeconds    Key = "report.interval_seconds"
+	LoadCount        Key = "load.count"
+	LoadWidth        Key = "load.width"
+	LoadHeight       Key = "load.height"
+	LoadCorner       Key = "load.first_corner"
+	LoadDirection    Key = "load.direction"
+	LoadBackForth    Key = "load.back_and_forth"
+	LoadLimit        Key = "load.brightness_limit"
 )
 
 // Kind is the type of a setting's value: text, number, flag or secret. In Go
@@ -91,26 +101,43 @@ var Specs = []Spec{
 	{BrokerPort, "Broker port", Number, between(1, 65535)},
 	{BrokerTLS, "Broker by TLS", Flag, nil},
 	{BrokerCA, "Broker CA certificate", Text, pemRule},
+	{BrokerCert, "Broker client certificate", Text, pemRule},
+	{BrokerCertKey, "Key of the client certificate", Hidden, pemKeyRule},
 	{BrokerUser, "Broker account", Text, line(1, 64)},
 	{BrokerPassword, "Broker password", Hidden, hiddenLine(1, 64)},
 	{BrokerClient, "Broker client id", Text, line(1, 64)},
 	{Topic, "Topic", Text, textRule(naming.CheckTopic)},
 	{AccessUser, "Unit's own login", Text, line(1, 32)},
 	{AccessPassword, "Unit's own password", Hidden, hiddenLine(8, 64)},
+	{AccessPointKey, "Key of its own access point", Hidden, passphraseRule},
 	{ClockZone, "Time zone", Text, zoneRule},
 	{ClockServer, "Time server", Text, hostRule},
 	{UpkeepDays, "Restart every so many days", Number, between(0, 90)},
 	{UpdateKey, "Key that signs updates", Text, keyRule},
 	{ReportSeconds, "Report every so many seconds", Number, between(5, 86400)},
+	{LoadCount, "Lamps on the strip", Number, between(1, 4096)},
+	{LoadWidth, "Lamps in a row", Number, between(1, 1024)},
+	{LoadHeight, "Rows of lamps", Number, between(1, 1024)},
+	{LoadCorner, "Corner of the first lamp", Text, oneOf("top left", "top right", "bottom left", "bottom right")},
+	{LoadDirection, "The strip runs in", Text, oneOf("rows", "columns")},
+	{LoadBackForth, "Back and forth", Flag, nil},
+	{LoadLimit, "Brightness limit, %", Number, between(1, 100)},
 }
+
+var byKey = func() map[Key]Spec {
+	m := make(map[Key]Spec, len(Specs))
+	for _, s := range Specs {
+		m[s.Key] = s
+	}
+	return m
+}()
 
 // Lookup finds a setting's spec.
 func Lookup(key Key) (Spec, bool) {
-	i := slices.IndexFunc(Specs, func(s Spec) bool { return s.Key == key })
-	if i < 0 {
-		return Spec{}, false
+	if s, ok := byKey[key]; ok {
+		return s, true
 	}
-	return Specs[i], true
+	return familySpec(key)
 }
 
 // IsSecret reports whether the key's value is a secret.
@@ -185,16 +212,19 @@ func Normal(key Key, v any) any {
 // that are broken.
 func Check(values Values) problem.Fields {
 	var f problem.Fields
-	for _, spec := range Specs {
-		v, ok := values[spec.Key]
+	for _, key := range values.Keys() {
+		spec, ok := Lookup(key)
 		if !ok || spec.Rule == nil {
 			continue
 		}
-		if rule, passes := spec.Rule(v); rule != "" {
-			f.Add(string(spec.Key), rule, passes)
+		if rule, passes := spec.Rule(values[key]); rule != "" {
+			f.Add(string(key), rule, passes)
 		}
 	}
 	checkAddress(values, &f)
+	if values.has(BrokerCert) != values.has(BrokerCertKey) {
+		f.Add(string(BrokerCert), "a client certificate and its key go together", "")
+	}
 	return f
 }
 
@@ -227,8 +257,12 @@ func checkAddress(values Values, f *problem.Fields) {
 		f.Add(string(AddressIP), "is the gateway's own address", gw.Next().String())
 	} else if ip == net.Addr() {
 		f.Add(string(AddressIP), "is the address of the network itself", gw.Next().String())
+	} else if !net.Contains(ip.Next()) {
+		f.Add(string(AddressIP), "is the network's broadcast address", ip.Prev().String())
 	}
 }
+
+func (v Values) has(key Key) bool { _, ok := v[key]; return ok }
 
 func text(v any) string { s, _ := v.(string); return s }
 
@@ -241,8 +275,8 @@ func ssidRule(v any) (string, string) {
 	if n := len(text(v)); n < 1 || n > 32 {
 		return fmt.Sprintf("is %d octets long; 1 to 32 are allowed", n), "lagar-casa"
 	}
-	if !utf8.ValidString(text(v)) || strings.ContainsRune(text(v), 0) {
-		return "is not valid UTF-8", "lagar-casa"
+	if !utf8.ValidString(text(v)) || strings.ContainsFunc(text(v), func(r rune) bool { return r < ' ' || r == 0x7f }) {
+		return "is not valid UTF-8 or holds a control character", "lagar-casa"
 	}
 	return "", ""
 }
@@ -339,6 +373,15 @@ func zoneRule(v any) (string, string) {
 func pemRule(v any) (string, string) {
 	if block, _ := pem.Decode([]byte(text(v))); block == nil || block.Type != "CERTIFICATE" {
 		return "must be a certificate in PEM form", ""
+	}
+	return "", ""
+}
+
+// pemKeyRule: a private key in PEM form (RFC 7468, section 10).
+func pemKeyRule(v any) (string, string) {
+	s, _ := v.(secret.Secret)
+	if block, _ := pem.Decode([]byte(s.Expose())); block == nil || !strings.HasSuffix(block.Type, "PRIVATE KEY") {
+		return "must be a private key in PEM form", ""
 	}
 	return "", ""
 }
