@@ -115,23 +115,23 @@ func (w *worker) contact(ctx context.Context) task.Event {
 	defer j.Leave()
 	req, err := w.dl.Identify.Encode(w.e.context(w.d, w.setUpCode()))
 	if err != nil {
-		return failed("not_direct", err)
+		return failed("not_as_dialect", err)
 	}
 	body, err := j.Do(ctx, w.dl.SetUp.At, req)
 	var status *reach.StatusError
 	switch {
 	case errors.As(err, &status):
-		return failed("not_direct", err)
+		return failed("not_as_dialect", err)
 	case err != nil:
 		return failed("no_answer", err)
 	}
 	facts, err := w.dl.Identify.Read(body)
 	if err != nil {
-		return failed("not_direct", err)
+		return failed("not_as_dialect", err)
 	}
 	hw, err := inventory.ParseHardwareID(facts.Text("hardware_id"))
 	if err != nil {
-		return failed("not_direct", err)
+		return failed("not_as_dialect", err)
 	}
 	return task.Event{Facts: map[string]string{
 		"hardware_id": string(hw), "model": facts.Text("model"), "model_seen": facts.Text("model"), "version": facts.Text("version"), "digest": facts.Text("digest"),

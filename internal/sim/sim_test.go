@@ -43,7 +43,7 @@ func post(t *testing.T, url, body string) (int, string) {
 func inSetUp(t *testing.T, s *Site) {
 	t.Helper()
 	for deadline := time.Now().Add(5 * time.Second); ; time.Sleep(5 * time.Millisecond) {
-		if _, on := s.units[0].onAir(); on {
+		if _, _, on := s.units[0].onAir(); on {
 			return
 		}
 		if time.Now().After(deadline) {
@@ -120,7 +120,7 @@ func TestSettingsAreTakenWholeOrNotAtAll(t *testing.T) {
 	if got := put(`{"wifi":{"ssid":"casa"}}`); got != 422 {
 		t.Errorf("half a document: %d", got)
 	}
-	if s.units[0].settings.Wifi.SSID != "" {
+	if s.units[0].manner.(*direct).settings.Wifi.SSID != "" {
 		t.Error("a refused document left something behind")
 	}
 	if got := put(`{"wifi":{"ssid":"casa","passphrase":"azeite virgem"},"broker":{"host":"127.0.0.1","port":1},"topic":"t"}`); got != 200 {

@@ -138,8 +138,8 @@ func (s *Site) routes() http.Handler {
 		units, networks := slices.Clone(s.units), slices.Clone(s.networks)
 		s.mu.Unlock()
 		for _, u := range units {
-			if name, on := u.onAir(); on {
-				list = append(list, AccessPoint{Name: name, BSSID: u.spec.HardwareID, Signal: u.signal()})
+			if name, key, on := u.onAir(); on {
+				list = append(list, AccessPoint{Name: name, BSSID: u.spec.HardwareID, Signal: u.signal(), Open: key == ""})
 			}
 		}
 		for i, n := range networks {
@@ -196,6 +196,15 @@ func (s *Site) routes() http.Handler {
 		u.press()
 		w.WriteHeader(http.StatusNoContent)
 	})
+	m.HandleFunc("POST /units/{id}/wake", func(w http.ResponseWriter, r *http.Request) {
+		u := s.unit(r.PathValue("id"))
+		if u == nil {
+			http.Error(w, "no such unit", http.StatusNotFound)
+			return
+		}
+		u.poke("wake")
+		w.WriteHeader(http.StatusNoContent)
+	})
 	m.HandleFunc("PUT /networks", func(w http.ResponseWriter, r *http.Request) {
 		var n []Network
 		if err := json.NewDecoder(r.Body).Decode(&n); err != nil {
@@ -207,7 +216,29 @@ func (s *Site) routes() http.Handler {
 		s.mu.Unlock()
 		w.WriteHeader(http.StatusNoContent)
 	})
-	return m
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.IsAbs() {
+			s.proxy(w, r)
+			return
+		}
+		m.ServeHTTP(w, r)
+	})
+}
+
+// proxy is the HTTP proxy (RFC 9110, section 7.7) that stands in for the home's
+// network: it passes a request on to the unit that has the address.
+func (s *Site) proxy(w http.ResponseWriter, r *http.Request) {
+	for _, u := range s.all() {
+		u.mu.Lock()
+		there := u.mode == "online" && u.address() == r.URL.Hostname()
+		u.mu.Unlock()
+		if there {
+			r.RequestURI = r.URL.RequestURI()
+			u.guard(u.manner.pages()).ServeHTTP(w, r)
+			return
+		}
+	}
+	http.Error(w, "nothing answers at "+r.URL.Hostname(), http.StatusBadGateway)
 }
 
 func (s *Site) all() []*unit {
@@ -233,11 +264,12 @@ func (s *Site) handleJoin(w http.ResponseWriter, r *http.Request) {
 	}
 	s.leave()
 	for _, u := range s.all() {
-		name, on := u.onAir()
+		name, key, on := u.onAir()
 		if !on || name != want.Name {
 			continue
 		}
-		if u.spec.SetUpCode != want.Key {
+		u.touch()
+		if key != want.Key {
 			reply(w, http.StatusForbidden, map[string]string{"error": "key refused"})
 			return
 		}
@@ -246,7 +278,7 @@ func (s *Site) handleJoin(w http.ResponseWriter, r *http.Request) {
 			http.Error(w, err.Error(), http.StatusInternalServerError)
 			return
 		}
-		j := &joined{unit: u, at: l.Addr().String(), server: s.serve(l, u.setUpPages())}
+		j := &joined{unit: u, at: l.Addr().String(), server: s.serve(l, u.guard(u.manner.pages()))}
 		s.mu.Lock()
 		s.joined = j
 		s.mu.Unlock()

@@ -4,14 +4,15 @@ import (
 	"cmp"
 	"context"
 	"crypto/tls"
-	"crypto/x509"
 	"encoding/json"
 	"fmt"
 	"log/slog"
+	"maps"
 	"math"
 	"math/rand/v2"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"slices"
 	"strings"
@@ -21,8 +22,10 @@ import (
 	mqtt "github.com/eclipse/paho.mqtt.golang"
 )
 
-// UnitSpec describes a simulated unit that speaks «direct».
+// UnitSpec describes a simulated unit.
 type UnitSpec struct {
+	Speaks       string           `json:"speaks"` // direct, andorinha, pardal or coruja; or Described says it
+	Described    *Described       `json:"described,omitempty"`
 	HardwareID   string           `json:"hardware_id"`
 	Model        string           `json:"model"`
 	Firmware     string           `json:"firmware"`
@@ -63,9 +66,15 @@ const (
 	Duplicates    Fault = "duplicated messages"
 	NotKept       Fault = "save accepted and not kept" // the label is lost
 	Hangs         Fault = "set-up pages hang"
+	PowerCutSave  Fault = "power cut while saving" // half of a save is kept; once
+	Moved         Fault = "address change"         // from its next start on it has another address
+	WakeMissed    Fault = "wake missed"            // it sleeps through what it should answer; value: how often
+	Redirects     Fault = "pages redirect away"
+	Truncated     Fault = "replies truncated"
 )
 
-var faults = []Fault{None, Unplugged, SlowBoot, WeakSignal, DownloadCut, Corrupted, PowerCut, BootLoop, DiesAfter, SilentCommand, Duplicates, NotKept, Hangs}
+var faults = []Fault{None, Unplugged, SlowBoot, WeakSignal, DownloadCut, Corrupted, PowerCut, BootLoop, DiesAfter, SilentCommand, Duplicates, NotKept, Hangs,
+	PowerCutSave, Moved, WakeMissed, Redirects, Truncated}
 
 // Report is what a unit's own log says, for those who compare it with Fado's
 // record.
@@ -84,47 +93,6 @@ type Report struct {
 	Settings   json.RawMessage `json:"settings"` // without secrets
 }
 
-// config is what the unit keeps in its flash, as docs/protocol.md names it.
-type config struct {
-	Wifi struct {
-		SSID       string `json:"ssid"`
-		Passphrase string `json:"passphrase,omitempty"`
-	} `json:"wifi"`
-	Hostname string `json:"hostname"`
-	Label    string `json:"label"`
-	Broker   struct {
-		Host     string `json:"host"`
-		Port     int    `json:"port"`
-		TLS      bool   `json:"tls"`
-		CA       string `json:"ca,omitempty"`
-		User     string `json:"user"`
-		Password string `json:"password,omitempty"`
-		ClientID string `json:"client_id,omitempty"`
-	} `json:"broker"`
-	Topic string `json:"topic"`
-	Clock struct {
-		Zone   string `json:"zone"`
-		Server string `json:"server"`
-	} `json:"clock"`
-	UpdateKey     string `json:"update_key"`
-	ReportSeconds int    `json:"report_seconds"`
-}
-
-func (c config) open() config {
-	c.Wifi.Passphrase, c.Broker.Password = "", ""
-	return c
-}
-
-// trust is what the unit believes of a broker that speaks TLS.
-func (c config) trust() *tls.Config {
-	conf := &tls.Config{ServerName: c.Broker.Host, MinVersion: tls.VersionTLS12}
-	if c.Broker.CA != "" {
-		conf.RootCAs = x509.NewCertPool()
-		conf.RootCAs.AppendCertsFromPEM([]byte(c.Broker.CA))
-	}
-	return conf
-}
-
 type unit struct {
 	spec  UnitSpec
 	site  *Site
@@ -138,8 +106,10 @@ type unit struct {
 	slots    [2][]byte
 	active   int
 	trial    bool
-	settings config
+	manner   manner
 	proven   bool // the settings worked once
+	moved    bool // it has another address
+	touched  time.Time
 	trouble  string
 	restarts int
 	reason   string
@@ -154,7 +124,7 @@ type unit struct {
 	answered map[string]bool
 }
 
-func newUnit(s *Site, spec UnitSpec, seed uint64) (*unit, error) {
+func newUnit(s *Site, spec UnitSpec, seed uint64) (u *unit, err error) {
 	if spec.HardwareID == "" || spec.Model == "" {
 		return nil, fmt.Errorf("a unit needs a hardware id and a model")
 	}
@@ -164,8 +134,11 @@ func newUnit(s *Site, spec UnitSpec, seed uint64) (*unit, error) {
 	if spec.FlashKiB == 0 {
 		spec.FlashKiB = 4096
 	}
-	u := &unit{spec: spec, site: s, log: s.log.With("unit", spec.HardwareID), rand: rand.New(rand.NewPCG(seed, 7)),
+	u = &unit{spec: spec, site: s, log: s.log.With("unit", spec.HardwareID), rand: rand.New(rand.NewPCG(seed, 7)),
 		wake: make(chan string, 8), mode: "off", fault: spec.Fault, faultVal: spec.FaultValue, reason: "power", answered: map[string]bool{}, state: map[string]any{}}
+	if u.manner, err = u.manners(); err != nil {
+		return nil, err
+	}
 	u.slots[0] = BuildImage(ImageHeader{spec.Firmware, spec.Version, spec.Chip, true}, 256<<10)
 	for _, c := range spec.Capabilities {
 		u.state[c.Name] = c.first()
@@ -218,11 +191,15 @@ func (u *unit) once(f Fault) (int, bool) {
 	return u.faultVal, true
 }
 
-func (u *unit) onAir() (string, bool) {
+func (u *unit) onAir() (name, key string, on bool) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	return "fado-" + strings.ToLower(strings.ReplaceAll(u.spec.HardwareID, ":", "")), u.mode == "set-up"
+	name, key = u.manner.accessPoint()
+	return name, key, u.mode == "set-up"
 }
+
+// digits are the hardware id's own, as access points carry them.
+func (u *unit) digits() string { return strings.ReplaceAll(u.spec.HardwareID, ":", "") }
 
 func (u *unit) signal() int {
 	if v, weak := u.has(WeakSignal); weak {
@@ -276,7 +253,7 @@ func (u *unit) run(ctx context.Context) {
 			continue
 		}
 		u.mu.Lock()
-		ready := u.settings.Wifi.SSID != ""
+		ready := u.manner.link().ssid != ""
 		u.mu.Unlock()
 		if ready {
 			if why := u.join(ctx); why != "set-up" {
@@ -318,34 +295,78 @@ func (u *unit) startSlot(ctx context.Context) bool {
 	return true
 }
 
-// setUp opens the unit's access point until it is told to restart.
+// setUp opens the unit's access point until it is told to restart. A unit that
+// sleeps opens it for moments only: after a press and now and then.
 func (u *unit) setUp(ctx context.Context) {
-	u.setMode("set-up")
+	awake, every := u.manner.sleeps()
 	for ctx.Err() == nil {
-		switch u.sleep(ctx, time.Hour) {
-		case "restart", "power":
-			u.setMode("starting")
+		u.setMode("set-up")
+		span := time.Hour
+		if awake > 0 {
+			span = awake
+		}
+		u.touch()
+		for {
+			why := u.sleep(ctx, span)
+			if why == "restart" || why == "power" || why == "end" {
+				u.setMode("starting")
+				return
+			}
+			u.mu.Lock()
+			quiet := u.site.clock.Now().Sub(u.touched)
+			u.mu.Unlock()
+			if why == "" && (awake == 0 || quiet >= awake) {
+				break
+			}
+		}
+		if awake == 0 {
+			continue
+		}
+		u.setMode("asleep")
+		if why := u.sleep(ctx, every); why == "restart" || why == "power" {
 			return
 		}
 	}
+}
+
+// touch notes that somebody speaks to the unit, which keeps it awake.
+func (u *unit) touch() {
+	u.mu.Lock()
+	u.touched = u.site.clock.Now()
+	u.mu.Unlock()
 }
 
 // join joins the network and serves until something ends it. It returns
 // "set-up" when the unit gives up and opens its access point again.
 func (u *unit) join(ctx context.Context) string {
 	u.setMode("joining")
-	trouble := ""
+	_, every := u.manner.sleeps()
 	for try := 0; ; try++ {
 		u.mu.Lock()
-		c, proven := u.settings, u.proven
+		c, proven := u.manner.link(), u.proven
 		u.mu.Unlock()
-		if why := u.sleep(ctx, time.Second); why != "" {
+		if why := u.sleep(ctx, time.Second); why != "" && why != "wake" {
 			return u.ended(why)
 		}
-		trouble = u.site.associate(c.Wifi.SSID, c.Wifi.Passphrase)
+		trouble := u.site.associate(c.ssid, c.pass)
+		if trouble != "" && c.ssid2 != "" && u.site.associate(c.ssid2, c.pass2) == "" {
+			trouble = ""
+		}
 		if trouble == "" {
 			var why string
-			if why, trouble = u.serve(ctx, c); trouble == "" {
+			why, trouble = u.serve(ctx, c)
+			if why == "asleep" {
+				u.setMode("asleep")
+				try = -1
+				if n, missed := u.has(WakeMissed); missed {
+					every *= time.Duration(max(n, 1))
+				}
+				switch why = u.sleep(ctx, every); why {
+				case "", "wake":
+					continue
+				}
+			}
+			if trouble == "" {
 				return u.ended(why)
 			}
 		}
@@ -361,7 +382,14 @@ func (u *unit) join(ctx context.Context) string {
 			return "restart"
 		}
 		if try >= 2 && !proven {
-			return "set-up"
+			u.mu.Lock()
+			back := u.manner.goBack()
+			u.proven = back
+			u.mu.Unlock()
+			if !back {
+				return "set-up"
+			}
+			try = -1
 		}
 		if why := u.sleep(ctx, 3*time.Second); why != "" {
 			return u.ended(why)
@@ -370,32 +398,39 @@ func (u *unit) join(ctx context.Context) string {
 }
 
 func (u *unit) ended(why string) string {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.fault == Moved {
+		u.moved, u.fault = true, None
+	}
 	if why == "leave" {
-		u.mu.Lock()
-		u.settings, u.proven, u.trouble = config{}, false, ""
-		u.mu.Unlock()
+		u.manner.forget()
+		u.proven, u.trouble = false, ""
 	}
 	return why
 }
 
 // serve is the unit in service: connected to its broker until it restarts,
-// loses power or is told to leave.
-func (u *unit) serve(ctx context.Context, c config) (why, trouble string) {
+// loses power, falls asleep or is told to leave.
+func (u *unit) serve(ctx context.Context, c link) (why, trouble string) {
 	scheme := "tcp"
-	if c.Broker.TLS {
+	if c.tls {
 		scheme = "ssl"
 	}
+	awake, _ := u.manner.sleeps()
 	lost := make(chan struct{}, 1)
-	o := mqtt.NewClientOptions().AddBroker(fmt.Sprintf("%s://%s:%d", scheme, c.Broker.Host, c.Broker.Port)).
-		SetClientID(cmp.Or(c.Broker.ClientID, c.Broker.User)).SetUsername(c.Broker.User).SetPassword(c.Broker.Password).
-		SetCleanSession(false).SetAutoReconnect(false).SetConnectTimeout(5*time.Second).SetKeepAlive(20*time.Second).
-		SetWill(c.Topic+"/presence", `"offline"`, 1, true).
+	o := mqtt.NewClientOptions().AddBroker(fmt.Sprintf("%s://%s:%d", scheme, c.host, c.port)).
+		SetClientID(cmp.Or(c.id, c.user)).SetUsername(c.user).SetPassword(c.word).
+		SetCleanSession(awake > 0).SetAutoReconnect(false).SetConnectTimeout(5 * time.Second).SetKeepAlive(20 * time.Second).
 		SetConnectionLostHandler(func(mqtt.Client, error) {
 			select {
 			case lost <- struct{}{}:
 			default:
 			}
 		})
+	if c.will != "" {
+		o.SetWill(c.will, c.farewell, 1, true)
+	}
 	var wire net.Conn
 	o.SetCustomOpenConnectionFn(func(at *url.URL, o mqtt.ClientOptions) (net.Conn, error) {
 		d := &net.Dialer{Timeout: o.ConnectTimeout}
@@ -417,24 +452,20 @@ func (u *unit) serve(ctx context.Context, c config) (why, trouble string) {
 		return "", "broker_unreachable"
 	}
 	u.mu.Lock()
-	u.client, u.proven, u.trouble, u.trial = client, true, "", false
+	u.client, u.proven, u.trouble, u.trial = client, true, u.manner.settled(), false
 	u.mu.Unlock()
 	defer func() {
 		u.mu.Lock()
 		u.client = nil
 		u.mu.Unlock()
 	}()
-	client.Subscribe(c.Topic+"/command/+", 1, func(_ mqtt.Client, m mqtt.Message) { u.command(c.Topic, m) }).Wait()
-	client.Subscribe(c.Topic+"/ask", 1, func(_ mqtt.Client, m mqtt.Message) { u.ask(ctx, c, m.Payload()) }).Wait()
 	u.setMode("online")
-	u.publish(c.Topic+"/presence", "online", true)
-	u.tell(c.Topic, "")
-	every := max(c.ReportSeconds, 5)
-	if c.ReportSeconds == 0 {
-		every = 30
-	}
-	ticker := time.NewTicker(max(u.site.clock.Real(time.Duration(every)*time.Second), 50*time.Millisecond))
-	defer ticker.Stop()
+	u.touch()
+	u.manner.hello(ctx, client)
+	every := time.NewTicker(max(u.site.clock.Real(time.Duration(max(c.every, 5))*time.Second), 50*time.Millisecond))
+	defer every.Stop()
+	tired := time.NewTicker(max(u.site.clock.Real(max(awake, time.Second)/4), 20*time.Millisecond))
+	defer tired.Stop()
 	for {
 		select {
 		case <-ctx.Done():
@@ -442,16 +473,28 @@ func (u *unit) serve(ctx context.Context, c config) (why, trouble string) {
 			return "end", ""
 		case <-lost:
 			return "lost", "broker_unreachable"
-		case <-ticker.C:
-			u.measure()
-			u.states(c.Topic)
-			u.publish(c.Topic+"/health", map[string]any{"signal": u.signal(), "free_memory": 81_000 + u.rand.IntN(2000), "uptime_seconds": int(u.site.clock.Now().Unix() % 100000)}, false)
+		case <-every.C:
+			if awake == 0 {
+				u.measure()
+				u.manner.tick()
+			}
+		case <-tired.C:
+			u.mu.Lock()
+			quiet := u.site.clock.Now().Sub(u.touched)
+			u.mu.Unlock()
+			if awake > 0 && quiet >= awake {
+				u.measure()
+				client.Disconnect(20)
+				return "asleep", ""
+			}
 		case why := <-u.wake:
-			if _, off := u.has(Unplugged); why == "power" && !off {
+			if _, off := u.has(Unplugged); why == "power" && !off || why == "wake" {
 				continue // a fault that does not touch the power
 			}
 			if why == "restart" || why == "leave" {
-				u.publish(c.Topic+"/presence", "offline", true)
+				if c.will != "" {
+					client.Publish(c.will, 1, true, c.farewell).WaitTimeout(time.Second)
+				}
 				client.Disconnect(20)
 				return why, ""
 			}
@@ -462,61 +505,35 @@ func (u *unit) serve(ctx context.Context, c config) (why, trouble string) {
 	}
 }
 
+// publish sends a value as JSON; say sends it as it is.
 func (u *unit) publish(topic string, v any, retain bool) {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return
+	}
+	u.say(topic, string(b), retain)
+}
+
+func (u *unit) say(topic, text string, retain bool) {
 	u.mu.Lock()
 	client, duplicate := u.client, u.fault == Duplicates
 	u.mu.Unlock()
 	if client == nil {
 		return
 	}
-	b, err := json.Marshal(v)
-	if err != nil {
-		return
-	}
-	client.Publish(topic, 1, retain, b)
+	client.Publish(topic, 1, retain, text)
 	if duplicate {
-		client.Publish(topic, 1, retain, b)
+		client.Publish(topic, 1, retain, text)
 	}
-}
-
-// tell publishes all that the unit has to say of itself.
-func (u *unit) tell(topic, ask string) {
-	u.mu.Lock()
-	h, _ := readImage(u.slots[u.active])
-	c := u.settings.open()
-	about := map[string]any{
-		"hardware_id": u.spec.HardwareID, "model": u.spec.Model,
-		"firmware": map[string]any{"name": h.Firmware, "version": h.Version, "digest": digestOf(u.slots[u.active]), "confirmed": !u.trial},
-		"restarts": u.restarts, "restart_reason": u.reason, "address": u.address(),
-	}
-	u.mu.Unlock()
-	doc := map[string]any{}
-	b, _ := json.Marshal(c)
-	_ = json.Unmarshal(b, &doc)
-	if ask != "" {
-		about["ask"], doc["ask"] = ask, ask
-	}
-	u.publish(topic+"/unit", about, true)
-	u.publish(topic+"/settings", doc, true)
-	u.states(topic)
 }
 
 func (u *unit) address() string {
 	var last int
 	_, _ = fmt.Sscanf(u.spec.HardwareID[len(u.spec.HardwareID)-2:], "%X", &last)
+	if u.moved {
+		last += 20
+	}
 	return fmt.Sprintf("192.168.40.%d", 20+last%200)
-}
-
-func (u *unit) states(topic string) {
-	u.mu.Lock()
-	state := make(map[string]any, len(u.state))
-	for k, v := range u.state {
-		state[k] = v
-	}
-	u.mu.Unlock()
-	for k, v := range state {
-		u.publish(topic+"/state/"+k, v, true)
-	}
 }
 
 // measure lets the measured values drift.
@@ -531,17 +548,13 @@ func (u *unit) measure() {
 	}
 }
 
-func (u *unit) command(topic string, m mqtt.Message) {
+// set carries a command out and tells what the value is then.
+func (u *unit) set(name string, v any) (now any, known, accepted bool) {
 	if _, silent := u.has(SilentCommand); silent {
-		return
+		return nil, false, false
 	}
-	name := m.Topic()[strings.LastIndexByte(m.Topic(), '/')+1:]
-	var v any
-	if err := json.Unmarshal(m.Payload(), &v); err != nil {
-		return
-	}
-	accepted := false
 	u.mu.Lock()
+	defer u.mu.Unlock()
 	for _, c := range u.spec.Capabilities {
 		_, isBool := v.(bool)
 		_, isNumber := v.(float64)
@@ -549,126 +562,65 @@ func (u *unit) command(topic string, m mqtt.Message) {
 			u.state[name], accepted = v, true
 		}
 	}
-	now, known := u.state[name]
-	u.mu.Unlock()
-	u.publish(topic+"/answer", map[string]any{"command": name, "accepted": accepted}, false)
-	if known {
-		u.publish(topic+"/state/"+name, now, true)
-	}
+	now, known = u.state[name]
+	return now, known, accepted
 }
 
-// ask answers what the service asks. An ask that was answered is not carried
-// out a second time.
-func (u *unit) ask(ctx context.Context, c config, payload []byte) {
-	var a struct{ Ask, Do, Link, Manifest string }
-	if err := json.Unmarshal(payload, &a); err != nil || a.Ask == "" {
-		return
-	}
+// values copies the unit's state.
+func (u *unit) values() map[string]any {
 	u.mu.Lock()
-	again := u.answered[a.Ask]
-	u.answered[a.Ask] = true
-	u.mu.Unlock()
-	accept := map[string]any{"ask": a.Ask, "accepted": true}
-	switch a.Do {
-	case "report":
-		u.publish(c.Topic+"/answer", accept, false)
-		u.tell(c.Topic, a.Ask)
-	case "blink":
-		u.publish(c.Topic+"/answer", accept, false)
-	case "restart", "leave":
-		u.publish(c.Topic+"/answer", accept, false)
-		if !again {
-			u.poke(a.Do)
-		}
-	case "update":
-		if err := u.startUpdate(ctx, c, a.Ask, a.Link, a.Manifest); err != nil {
-			u.publish(c.Topic+"/answer", map[string]any{"ask": a.Ask, "accepted": false, "reason": err.Error()}, false)
-			return
-		}
-		u.publish(c.Topic+"/answer", accept, false)
-	default:
-		u.publish(c.Topic+"/answer", map[string]any{"ask": a.Ask, "accepted": false, "reason": "this unit does not know that ask"}, false)
-	}
+	defer u.mu.Unlock()
+	return maps.Clone(u.state)
 }
 
-// setUpPages serves what a unit answers in set-up mode.
-func (u *unit) setUpPages() http.Handler {
-	m := http.NewServeMux()
-	m.HandleFunc("GET /unit", func(w http.ResponseWriter, r *http.Request) {
-		u.mu.Lock()
-		defer u.mu.Unlock()
-		h, _ := readImage(u.slots[u.active])
-		trouble := u.trouble
-		if trouble == "" {
-			trouble = "none"
-		}
-		reply(w, http.StatusOK, map[string]any{
-			"protocol": 1, "hardware_id": u.spec.HardwareID, "model": u.spec.Model,
-			"firmware":  map[string]any{"name": h.Firmware, "version": h.Version, "digest": digestOf(u.slots[u.active])},
-			"slots":     2,
-			"last_join": map[string]any{"outcome": trouble, "network": u.settings.Wifi.SSID},
-		})
-	})
-	m.HandleFunc("GET /networks", func(w http.ResponseWriter, r *http.Request) {
-		list := []map[string]any{}
-		u.site.mu.Lock()
-		for _, n := range u.site.networks {
-			list = append(list, map[string]any{"ssid": n.SSID, "signal": n.Signal})
-		}
-		u.site.mu.Unlock()
-		reply(w, http.StatusOK, map[string]any{"networks": list})
-	})
-	m.HandleFunc("GET /settings", func(w http.ResponseWriter, r *http.Request) {
-		u.mu.Lock()
-		defer u.mu.Unlock()
-		reply(w, http.StatusOK, u.settings.open())
-	})
-	m.HandleFunc("PUT /settings", func(w http.ResponseWriter, r *http.Request) {
-		u.mu.Lock()
-		defer u.mu.Unlock()
-		c := u.settings
-		if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10)).Decode(&c); err != nil {
-			reply(w, http.StatusUnprocessableEntity, map[string]any{"accepted": false, "reason": err.Error()})
-			return
-		}
-		if c.Wifi.SSID == "" || c.Broker.Host == "" || c.Topic == "" {
-			reply(w, http.StatusUnprocessableEntity, map[string]any{"accepted": false, "reason": "wifi.ssid, broker.host and topic are needed"})
-			return
-		}
-		if u.fault == NotKept {
-			c.Label = ""
-		}
-		u.settings, u.proven, u.trouble = c, false, ""
-		reply(w, http.StatusOK, map[string]any{"accepted": true})
-	})
-	m.HandleFunc("POST /restart", func(w http.ResponseWriter, r *http.Request) {
-		w.WriteHeader(http.StatusAccepted)
-		u.mu.Lock()
-		u.reason = "asked"
-		u.mu.Unlock()
-		u.poke("restart")
-	})
-	m.HandleFunc("POST /blink", func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(http.StatusAccepted) })
+// guard is what all pages have in common: the faults that touch them, and that
+// being spoken to keeps a unit awake.
+func (u *unit) guard(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		u.touch()
 		if _, hangs := u.has(Hangs); hangs {
 			<-r.Context().Done()
 			return
 		}
-		m.ServeHTTP(w, r)
+		if _, away := u.has(Redirects); away {
+			http.Redirect(w, r, "http://198.51.100.7/elsewhere", http.StatusFound)
+			return
+		}
+		if _, cut := u.has(Truncated); cut {
+			rec := httptest.NewRecorder()
+			next.ServeHTTP(rec, r)
+			for k, v := range rec.Header() {
+				w.Header()[k] = v
+			}
+			w.WriteHeader(rec.Code)
+			_, _ = w.Write(rec.Body.Bytes()[:rec.Body.Len()/2])
+			return
+		}
+		next.ServeHTTP(w, r)
 	})
+}
+
+// heard lists the networks that the unit hears.
+func (u *unit) heard() []Network {
+	u.site.mu.Lock()
+	defer u.site.mu.Unlock()
+	return slices.Clone(u.site.networks)
 }
 
 func (u *unit) report() Report {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	h, _ := readImage(u.slots[u.active])
-	state := make(map[string]any, len(u.state))
-	for k, v := range u.state {
-		state[k] = v
-	}
-	open, _ := json.Marshal(u.settings.open())
-	return Report{u.spec.HardwareID, u.spec.Model, u.mode, h.Version, digestOf(u.slots[u.active]), u.restarts, u.trouble, u.settings.Topic,
+	state := maps.Clone(u.state)
+	open, _ := json.Marshal(u.manner.open())
+	return Report{u.spec.HardwareID, u.spec.Model, u.mode, h.Version, digestOf(u.slots[u.active]), u.restarts, u.trouble, u.manner.link().topic,
 		slices.Clone(u.writes), u.fetched, state, open}
+}
+
+// version is what the running image says.
+func (u *unit) version() string {
+	h, _ := readImage(u.slots[u.active])
+	return h.Version
 }
 
 func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }

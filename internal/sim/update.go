@@ -84,7 +84,8 @@ func (u *unit) checkManifest(compact, key string) (manifest, error) {
 }
 
 // startUpdate begins a download, or goes on with the one under way.
-func (u *unit) startUpdate(ctx context.Context, c config, ask, link, compact string) error {
+func (d *direct) startUpdate(ctx context.Context, c config, ask, link, compact string) error {
+	u := d.u
 	m, err := u.checkManifest(compact, c.UpdateKey)
 	if err != nil {
 		return err
@@ -94,7 +95,7 @@ func (u *unit) startUpdate(ctx context.Context, c config, ask, link, compact str
 	u.mu.Unlock()
 	if running {
 		// It runs this very image: it fetches nothing and says what it runs.
-		u.tell(c.Topic, ask)
+		d.tell(c.Topic, ask)
 		return nil
 	}
 	u.mu.Lock()
@@ -106,10 +107,10 @@ func (u *unit) startUpdate(ctx context.Context, c config, ask, link, compact str
 	if u.update != nil {
 		return errors.New("another update is under way")
 	}
-	d := &download{ask: ask, m: m, link: link}
-	u.update = d
+	under := &download{ask: ask, m: m, link: link}
+	u.update = under
 	u.tasks.Go(func() {
-		u.fetch(ctx, c, d)
+		u.fetch(ctx, c, under)
 		u.mu.Lock()
 		u.update = nil
 		u.mu.Unlock()

@@ -42,17 +42,26 @@ func (m *machine) commissionEnter(phase string) {
 	case phaseAwait:
 		left := m.now
 		m.Seen.Left, m.Seen.Live = &left, false
-		m.wait("Its restart, and its first message on the broker.", m.boot(), m.joinLimit(),
+		m.wait(forRestart, "Its restart, and its first message on the broker.", m.boot(), m.joinLimit(),
 			"Fado looks whether its access point is back and asks it why.")
 		m.due(m.boot() * 3 / 2)
 	case phaseReport:
-		m.command(DoAsk, Repeatable)
-		m.due(m.patience())
+		m.askAgain()
 	case phaseTrip:
 		m.command(DoRoundTrip, Repeatable)
 	case phaseAdopt:
 		m.command(DoAdopt, Repeatable)
 	}
+}
+
+// askAgain asks for a report. A unit that sleeps gives it at its wake.
+func (m *machine) askAgain() {
+	m.command(DoAsk, Repeatable)
+	if m.Subject.Sleeps {
+		m.asleep(m.wakeLimit(), m.wakeLimit())
+		return
+	}
+	m.due(m.patience())
 }
 
 // joinLimit is how long a unit may stay away after the hand-over: long enough
@@ -63,8 +72,9 @@ func (m *machine) commissionResult(c Command, e Event) {
 	switch c.Do {
 	case DoContact:
 		switch {
+		case e.Code == "not_seen" && m.Subject.Sleeps && m.asleep(m.wakeLimit(), 2*time.Second):
 		case e.Code != "":
-			m.retryOr(e, 3, DoContact, Repeatable)
+			m.retryOr(e, 3)
 		case m.Subject.HardwareID != "" && e.Facts["hardware_id"] != m.Subject.HardwareID:
 			m.fail("other_unit", e.Facts)
 		case e.Facts["model"] != "" && e.Facts["model"] != m.Subject.Model:
@@ -72,12 +82,12 @@ func (m *machine) commissionResult(c Command, e Event) {
 		default:
 			m.Seen.HardwareID, m.Seen.Version, m.Seen.Digest = e.Facts["hardware_id"], e.Facts["version"], e.Facts["digest"]
 			m.stage(inventory.Contacted)
-			m.note("%s, firmware %s.", m.Seen.HardwareID, m.Seen.Version)
+			m.note("%s, firmware %s. %s", m.Seen.HardwareID, m.Seen.Version, e.Facts["hears"])
 			m.commissionEnter(phasePrepare)
 		}
 	case DoPrepare:
 		if e.Code != "" {
-			m.retryOr(e, 3, DoPrepare, Repeatable)
+			m.retryOr(e, 3)
 			return
 		}
 		m.note("Account %s is live and was tried.", e.Facts["account"])
@@ -89,8 +99,9 @@ func (m *machine) commissionResult(c Command, e Event) {
 			// just before the service stopped.
 			m.note("Its access point is gone; it may have left with the settings.")
 			m.commissionEnter(phaseAwait)
+		case e.Code == "not_seen" && m.Subject.Sleeps && m.asleep(m.wakeLimit(), 2*time.Second):
 		case e.Code != "":
-			m.retryOr(e, 2, DoHandOver, LookFirst)
+			m.retryOr(e, 2)
 		default:
 			m.note("%s settings sent; it accepted them.", e.Facts["count"])
 			m.commissionEnter(phaseAwait)
@@ -100,8 +111,11 @@ func (m *machine) commissionResult(c Command, e Event) {
 	case DoAsk:
 		// The answer comes as a message, not as the result of sending.
 	case DoRoundTrip:
+		if e.Code == "asleep" && m.asleep(m.wakeLimit(), m.wakeLimit()) {
+			return
+		}
 		if e.Code != "" {
-			m.retryOr(e, 3, DoRoundTrip, Repeatable)
+			m.retryOr(e, 3)
 			return
 		}
 		m.stage(inventory.Reporting)
@@ -109,7 +123,7 @@ func (m *machine) commissionResult(c Command, e Event) {
 		m.commissionEnter(phaseAdopt)
 	case DoAdopt:
 		if e.Code != "" {
-			m.retryOr(e, 4, DoAdopt, Repeatable)
+			m.retryOr(e, 4)
 			return
 		}
 		m.stage(inventory.Adopted)
@@ -143,7 +157,7 @@ func (m *machine) commissionMessage(e Event) {
 		if e.Facts["hardware_id"] != m.Seen.HardwareID {
 			return
 		}
-		m.Seen.Version, m.Seen.Digest = e.Facts["version"], e.Facts["digest"]
+		m.seen(e)
 		if m.Phase != phaseAwait {
 			return
 		}
@@ -155,6 +169,10 @@ func (m *machine) commissionMessage(e Event) {
 		m.note("Seen on the broker after %.1f s.", m.Seen.BootTook)
 		m.Pending = nil
 		m.commissionEnter(phaseReport)
+	case Woke:
+		if m.Phase == phaseTrip && !m.pending(DoRoundTrip) {
+			m.command(DoRoundTrip, Repeatable)
+		}
 	case Reported:
 		if m.Phase != phaseReport {
 			return
@@ -182,10 +200,20 @@ func (m *machine) commissionTick() {
 			m.fail("silent", nil)
 			return
 		}
-		m.command(DoAsk, Repeatable)
-		m.due(m.patience())
+		m.askAgain()
 	default:
 		m.again()
+	}
+}
+
+// seen takes in what a unit says of itself. Families that say it in several
+// messages leave the rest as it was.
+func (m *machine) seen(e Event) {
+	if v := e.Facts["version"]; v != "" {
+		m.Seen.Version = v
+	}
+	if v := e.Facts["digest"]; v != "" {
+		m.Seen.Digest = v
 	}
 }
 
@@ -197,7 +225,7 @@ func (m *machine) stage(s inventory.Stage) {
 
 // retryOr tries a command again after a pause that doubles, or fails when it
 // was tried often enough or trying again cannot help.
-func (m *machine) retryOr(e Event, tries int, do Do, r Repeat) {
+func (m *machine) retryOr(e Event, tries int) {
 	m.Tries++
 	if m.Tries >= tries || hopeless[e.Code] {
 		m.fail(e.Code, e.Facts)
@@ -219,7 +247,10 @@ func (m *machine) again() {
 		m.command(DoPrepare, Repeatable)
 	case phaseHandOver:
 		m.command(DoHandOver, LookFirst)
-		m.Pending[len(m.Pending)-1].Again, m.out[len(m.out)-1].Again = true, true
+		again := m.Wait == nil // after a wait for its wake nothing was sent yet
+		m.Pending[len(m.Pending)-1].Again, m.out[len(m.out)-1].Again = again, again
+	case phaseWrite:
+		m.command(DoWrite, LookFirst)
 	case phaseTrip:
 		m.command(DoRoundTrip, Repeatable)
 	case phaseAdopt:

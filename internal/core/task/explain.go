@@ -4,8 +4,8 @@ import "fmt"
 
 // hopeless lists the failures that another try by itself cannot change.
 var hopeless = map[string]bool{
-	"key_refused": true, "no_key": true, "other_unit": true, "twice": true, "not_direct": true, "refused": true,
-	"no_radio": true, "invalid": true, "hub_refused": true,
+	"key_refused": true, "no_key": true, "other_unit": true, "twice": true, "not_as_dialect": true, "refused": true,
+	"no_radio": true, "invalid": true, "hub_refused": true, "not_accepted": true, "login_refused": true, "not_reachable": true, "before_undone": true,
 }
 
 // explain puts a failure's code into three parts.
@@ -16,7 +16,7 @@ func explain(code string, s Subject, f map[string]string) Failure {
 	}
 	say := func(text string) string {
 		return expandText(text, map[string]string{
-			"name": s.Name, "network": s.Network, "set_up": s.SetUp, "recover": s.Recover, "expected": s.HardwareID, "model": s.Model,
+			"name": s.Name, "network": s.Network, "set_up": s.SetUp, "recover": s.Recover, "wake": s.Wake, "expected": s.HardwareID, "model": s.Model,
 		}, f)
 	}
 	return Failure{Code: code, What: say(e.what), Cause: say(e.cause), Next: say(e.next)}
@@ -36,7 +36,7 @@ var explanations = map[string]explanation{
 		"Enter the code that is printed on the unit, then try again."},
 	"no_answer": {"The access point of {name} was joined, but nothing answered there: {detail}.", "The unit is still starting, or hangs.",
 		"Wait ten seconds. If that does not help, take its power away and give it back, then try again."},
-	"not_direct": {"The unit answered, but not as its dialect says: {detail}.", "It runs other firmware than its model says.",
+	"not_as_dialect": {"The unit answered, but not as its dialect says: {detail}.", "It runs other firmware than its model says.",
 		"Check the unit's model and firmware; choose the dialect that it speaks."},
 	"other_unit": {"Another unit answered: {hardware_id}; {name} is recorded with {expected}.", "Two units were swapped, or the hardware id was mistyped.",
 		"Compare with the unit's label and correct the hardware id of the device, or take the right unit."},
@@ -59,6 +59,18 @@ var explanations = map[string]explanation{
 		"Take its power away and give it back, then try again."},
 	"never_joined": {"{name} took the settings and was not seen since.", "It lost power, or joined a network from which the broker cannot be reached.",
 		"See that it has power and that its light shows life, then try again."},
+	"login_refused": {"The pages of {name} refused every login that Fado knows: {detail}.", "Its login was changed by somebody else, or the printed code on record is wrong.",
+		"Correct the set-up code, or bring the unit back to its factory state, then try again."},
+	"not_reachable": {"{name} cannot be told new settings: {detail}.", "Its firmware takes settings over its pages, and nothing leads to them.",
+		"Name the site's proxy, or bring the unit into set-up mode and commission it again."},
+	"unreachable": {"{name} did not answer: {detail}.", "It lost power or its network, or has another address now.", "See that it has power, then try again; what it took already is not sent twice."},
+	"half_way": {"{name} did not come back after «{page}»: {detail}.", "It is still starting, or lost its power while it saved.",
+		"See that it has power, then try again; Fado reads what it kept and goes on from there."},
+	"never_back": {"{name} took the settings and did not come back.", "It lost power, or the new settings do not work where it is.",
+		"See that it has power. If it stays away, bring it into set-up mode and commission it again."},
+	"never_woke": {"{name} did not wake.", "Its battery is empty, or it is out of range.", "{wake} Then try again."},
+	"went_back": {"{name} tried the new settings and went back to the old ones: {trouble}.", "With the new settings it reached no network or no broker.",
+		"It works as before. Correct the network or the broker, then try again."},
 	"silent": {"{name} does not answer on the broker.", "It lost power or its network.", "See that it has power, then try again."},
 	"differs": {"Some settings did not arrive as they were sent: {differs}.", "The unit changed or cut the values.",
 		"Compare intended and reported on the device's page, then try again."},

@@ -20,6 +20,7 @@ type Kind string
 // The kinds of task.
 const (
 	Commission Kind = "commission"
+	Apply      Kind = "apply" // changed settings, to a unit in service
 	Update     Kind = "update"
 )
 
@@ -100,6 +101,7 @@ const (
 	DoLookBack  Do = "look back"   // is the access point there again, and why
 	DoAsk       Do = "ask"         // ask the unit for a report over the broker
 	DoRoundTrip Do = "round trip"  // command and state
+	DoWrite     Do = "write"       // write changed settings to a unit in service
 	DoAdopt     Do = "adopt"       // put the thing into the hub's directory
 	DoFit       Do = "fit"         // does the image suit the unit as it is now
 	DoLink      Do = "make a link" // sign a download link
@@ -129,6 +131,8 @@ const (
 	Reported EventKind = "reported" // the unit's settings, compared
 	Answered EventKind = "answered" // the unit's answer to an ask
 	Progress EventKind = "progress" // of an update
+	Woke     EventKind = "woke"     // a unit that sleeps is awake for a moment
+	Noted    EventKind = "noted"    // a command under way says how far it is
 )
 
 // Event is something that happened. Which fields count depends on its kind.
@@ -165,11 +169,15 @@ type Subject struct {
 	Name       string  `json:"name"`
 	HardwareID string  `json:"hardware_id"` // expected; "" takes the unit that answers
 	Model      string  `json:"model"`
-	BootUsual  float64 `json:"boot_usual"` // seconds from restart to the first message
-	SetUp      string  `json:"set_up"`     // how it gets into set-up mode
-	Recover    string  `json:"recover"`    // how a dead unit is brought back
-	Network    string  `json:"network"`    // the Wi-Fi network's name
-	Reverts    bool    `json:"reverts"`    // the dialect's way of updating goes back by itself
+	BootUsual  float64 `json:"boot_usual"`           // seconds from restart to the first message
+	SetUp      string  `json:"set_up"`               // how it gets into set-up mode
+	Recover    string  `json:"recover"`              // how a dead unit is brought back
+	Network    string  `json:"network"`              // the Wi-Fi network's name
+	Reverts    bool    `json:"reverts"`              // the dialect's way of updating goes back by itself
+	Sleeps     bool    `json:"sleeps,omitempty"`     // it is awake for moments only
+	WakeUsual  float64 `json:"wake_usual,omitempty"` // seconds between two wakes
+	Wake       string  `json:"wake,omitempty"`       // how a person wakes it
+	Adopted    bool    `json:"adopted,omitempty"`    // the hub has it
 }
 
 // Seen is what the task has found out.
@@ -180,6 +188,7 @@ type Seen struct {
 	Live       bool       `json:"live,omitempty"` // seen on the broker since the hand-over
 	Left       *time.Time `json:"left,omitempty"` // when it was sent to restart
 	BootTook   float64    `json:"boot_took,omitempty"`
+	Missed     int        `json:"missed,omitempty"` // saves that it slept through
 }
 
 // UpdateState is what an update adds.
@@ -278,36 +287,74 @@ type machine struct {
 	out []Command
 }
 
-func (m *machine) begin() {
-	if m.Kind == Update {
-		m.updateEnter(phaseFit)
-		return
+func (m *machine) begin() { m.from(firstPhase(m.Kind, m.Subject)) }
+
+func firstPhase(k Kind, s Subject) string {
+	switch {
+	case k == Update:
+		return phaseFit
+	case k == Apply && s.Sleeps:
+		return phaseWake
+	case k == Apply:
+		return phaseWrite
 	}
-	m.commissionEnter(phaseContact)
+	return phaseContact
+}
+
+// from begins at a phase.
+func (m *machine) from(phase string) {
+	switch m.Kind {
+	case Update:
+		m.updateEnter(phase)
+	case Apply:
+		m.applyEnter(phase)
+	default:
+		m.commissionEnter(phase)
+	}
 }
 
 func (m *machine) result(c Command, e Event) {
-	if m.Kind == Update {
+	switch m.Kind {
+	case Update:
 		m.updateResult(c, e)
-		return
+	case Apply:
+		m.applyResult(c, e)
+	default:
+		m.commissionResult(c, e)
 	}
-	m.commissionResult(c, e)
 }
 
 func (m *machine) message(e Event) {
-	if m.Kind == Update {
-		m.updateMessage(e)
+	if e.Kind == Noted {
+		m.noted(e)
 		return
 	}
-	m.commissionMessage(e)
+	switch m.Kind {
+	case Update:
+		m.updateMessage(e)
+	case Apply:
+		m.applyMessage(e)
+	default:
+		m.commissionMessage(e)
+	}
+}
+
+// noted takes in how far a command under way is.
+func (m *machine) noted(e Event) {
+	if len(m.Pending) > 0 {
+		m.note("%s", e.Facts["note"])
+	}
 }
 
 func (m *machine) tick() {
-	if m.Kind == Update {
+	switch m.Kind {
+	case Update:
 		m.updateTick()
-		return
+	case Apply:
+		m.applyTick()
+	default:
+		m.commissionTick()
 	}
-	m.commissionTick()
 }
 
 // resume takes the task up after the service was stopped. What may be repeated
@@ -315,9 +362,9 @@ func (m *machine) tick() {
 func (m *machine) resume() {
 	pending := m.Pending
 	m.Pending = nil
-	look := len(pending) == 0 && (m.Phase == phaseAwait || m.Phase == phaseReport || m.Phase == phaseProve || m.Phase == phaseTake)
+	look := len(pending) == 0 && (m.Phase == phaseAwait || m.Phase == phaseReport || m.Phase == phaseProve || m.Phase == phaseTake || m.Phase == phaseWake)
 	for _, c := range pending {
-		if c.Repeat == Repeatable || c.Do == DoHandOver {
+		if c.Repeat == Repeatable || c.Do == DoHandOver || c.Do == DoWrite {
 			c.Again = true
 			m.Pending = append(m.Pending, c)
 			m.out = append(m.out, c)
@@ -346,11 +393,10 @@ func (m *machine) cancel() {
 
 func (m *machine) retry() {
 	m.Status, m.Failure, m.Attempt = Running, nil, m.Attempt+1
-	from := phaseContact
+	from := firstPhase(m.Kind, m.Subject)
 	if m.Kind == Update {
-		from = phaseFit
 		m.Update.Outcome, m.Update.Told, m.Update.Offers, m.Update.Done = Planned, false, 0, 0
-	} else if m.Seen.Live {
+	} else if m.Kind == Commission && m.Seen.Live {
 		from = phaseReport // the unit is in service; nothing has to be handed over again
 	}
 	ahead := false
@@ -360,11 +406,7 @@ func (m *machine) retry() {
 			m.Steps[i] = Step{Name: m.Steps[i].Name, Title: m.Steps[i].Title, State: StepAhead}
 		}
 	}
-	if m.Kind == Update {
-		m.updateEnter(from)
-		return
-	}
-	m.commissionEnter(from)
+	m.from(from)
 }
 
 // enter begins a phase and its step.
@@ -414,10 +456,37 @@ func (m *machine) pending(do Do) bool {
 
 func (m *machine) due(d time.Duration) { m.Due = m.now.Add(d) }
 
-func (m *machine) wait(what string, usually, until time.Duration, then string) {
+// What a task may wait for.
+const (
+	forRestart = "restart"
+	forWake    = "wake"
+)
+
+func (m *machine) wait(reason, what string, usually, until time.Duration, then string) {
 	m.Status = Waiting
-	m.Wait = &Wait{For: "restart", What: what, Since: m.now, Usually: usually.Seconds(), Until: m.now.Add(until), Then: then}
+	m.Wait = &Wait{For: reason, What: what, Since: m.now, Usually: usually.Seconds(), Until: m.now.Add(until), Then: then}
 }
+
+// asleep waits for the next wake of a unit that sleeps. It is false when that
+// was waited for long enough.
+func (m *machine) asleep(limit, look time.Duration) bool {
+	if m.Wait == nil || m.Wait.For != forWake {
+		m.wait(forWake, "Its next wake. "+m.Subject.Wake, m.wake(), limit, "The task ends and says so; nothing is lost, and it can be tried again.")
+	}
+	if !m.now.Before(m.Wait.Until) {
+		return false
+	}
+	m.due(look)
+	return true
+}
+
+func (m *machine) wake() time.Duration {
+	return time.Duration(max(m.Subject.WakeUsual, 1) * float64(time.Second))
+}
+
+// wakeLimit is how long the wake of a unit is waited for: three times as long
+// as it usually takes, and long enough for a person to come by.
+func (m *machine) wakeLimit() time.Duration { return max(3*m.wake(), 15*time.Minute) }
 
 // patience is how long a unit may take to answer an ask.
 func (m *machine) patience() time.Duration { return 10 * time.Second }

@@ -125,7 +125,7 @@ func TestCommissionGoesThrough(t *testing.T) {
 }
 
 func TestCommissionFailuresAreNamed(t *testing.T) {
-	for _, code := range []string{"no_radio", "key_refused", "no_key", "twice", "not_direct"} {
+	for _, code := range []string{"no_radio", "key_refused", "no_key", "twice", "not_as_dialect"} {
 		commission(t).result(code, "detail", "x").failed(code)
 	}
 	commission(t).result("not_seen").due().result("not_seen").due().result("not_seen").failed("not_seen")

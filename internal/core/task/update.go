@@ -53,7 +53,7 @@ func (m *machine) updateEnter(phase string) {
 		m.Update.Outcome = Proving
 		left := m.now
 		m.Seen.Left = &left
-		m.wait("Its restart, and its own word on what it runs.", m.boot(), m.returnLimit(),
+		m.wait(forRestart, "Its restart, and its own word on what it runs.", m.boot(), m.returnLimit(),
 			"Fado asks it on the broker; if it stays silent, it is recorded as lost.")
 		m.due(m.boot() * 2)
 	case phaseAfter:
@@ -93,7 +93,7 @@ func (m *machine) updateResult(c Command, e Event) {
 	case DoLink:
 		if e.Code != "" {
 			m.Update.Outcome = FailedOut
-			m.retryOr(e, 3, DoLink, Repeatable)
+			m.retryOr(e, 3)
 			return
 		}
 		m.note("Valid until %s, for this unit alone.", e.Facts["until"])
@@ -104,7 +104,7 @@ func (m *machine) updateResult(c Command, e Event) {
 		}
 	case DoRoundTrip:
 		if e.Code != "" {
-			m.retryOr(e, 3, DoRoundTrip, Repeatable)
+			m.retryOr(e, 3)
 			return
 		}
 		m.note("%s", e.Facts["seen"])
