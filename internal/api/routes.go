@@ -98,6 +98,7 @@ func (s *server) routes(api huma.API) {
 	s.siteRoutes(api)
 	s.catalogRoutes(api)
 	s.deviceRoutes(api)
+	s.settingRoutes(api)
 	s.taskRoutes(api)
 	s.imageRoutes(api)
 }
@@ -373,7 +374,7 @@ func (s *server) catalogRoutes(api huma.API) {
 	handle(s, api, "GET", "/dialects", "list-dialects", "List the dialects", 200, func(ctx context.Context, _ *none) (*reply[[]wire.Dialect], error) {
 		out := []wire.Dialect{}
 		for _, d := range s.Dialects() {
-			out = append(out, asDialect(d, ""))
+			out = append(out, s.asDialect(d, ""))
 		}
 		return &reply[[]wire.Dialect]{out}, nil
 	})
@@ -386,14 +387,14 @@ func (s *server) catalogRoutes(api huma.API) {
 		if !ok {
 			return nil, problem.New(problem.Conflict, "The stored dialect cannot be read by this version.", "It was written for another version.", "Load it again with «fado dialect add FILE».")
 		}
-		return &reply[wire.Dialect]{asDialect(d, f.Body)}, nil
+		return &reply[wire.Dialect]{s.asDialect(d, f.Body)}, nil
 	})
 	handle(s, api, "PUT", "/dialects", "put-dialect", "Add a dialect by its file, or replace it", 200, func(ctx context.Context, in *withBody[wire.FileText]) (*reply[wire.Dialect], error) {
 		d, err := s.PutDialect(ctx, actor(ctx), []byte(in.Body.File))
 		if err != nil {
 			return nil, err
 		}
-		return &reply[wire.Dialect]{asDialect(d, "")}, nil
+		return &reply[wire.Dialect]{s.asDialect(d, "")}, nil
 	})
 	handle(s, api, "POST", "/dialects/check", "check-dialect", "Check a dialect file without keeping it", 200, func(_ context.Context, in *withBody[wire.FileText]) (*reply[wire.Checked], error) {
 		_, faults := dialect.Parse("dialect", []byte(in.Body.File))
@@ -402,23 +403,6 @@ func (s *server) catalogRoutes(api huma.API) {
 		}
 		return &reply[wire.Checked]{wire.Checked{Valid: len(faults) == 0, Faults: faults}}, nil
 	})
-}
-
-func asDialect(d *dialect.Dialect, file string) wire.Dialect {
-	w := wire.Dialect{Name: d.Name, Title: d.Title, Settings: []string{}, Updates: []string{}, Restarts: d.Restarts(d.Settings), File: file}
-	for _, p := range d.Settings {
-		for _, k := range p.Sets {
-			w.Settings = append(w.Settings, string(k))
-		}
-	}
-	for _, u := range d.Updates {
-		text := u.Way + ", an interruption is safe"
-		if u.Risky() {
-			text = u.Way + ", an interruption leaves the unit dead"
-		}
-		w.Updates = append(w.Updates, text)
-	}
-	return w
 }
 
 type deviceQuery struct {
@@ -505,20 +489,6 @@ func (s *server) deviceRoutes(api huma.API) {
 		}
 		return &none{}, s.SetIntended(ctx, actor(ctx), "", "", in.ID, raw)
 	})
-	handle(s, api, "GET", "/devices/{id}/preview", "preview", "What commissioning would send, with secrets masked", 200, func(ctx context.Context, in *path1) (*reply[wire.Preview], error) {
-		list, left, err := s.Preview(ctx, in.ID)
-		p := wire.Preview{Exchanges: []wire.Exchange{}, Unsupported: []string{}}
-		for _, x := range list {
-			p.Exchanges = append(p.Exchanges, wire.Exchange(x))
-			if x.Restarts {
-				p.Restarts++
-			}
-		}
-		for _, k := range left {
-			p.Unsupported = append(p.Unsupported, string(k))
-		}
-		return &reply[wire.Preview]{p}, err
-	})
 	handle(s, api, "GET", "/devices/{id}/messages", "device-messages", "The last message of each topic", 200, func(ctx context.Context, in *path1) (*reply[[]wire.Message], error) {
 		d, err := s.FindDevice(ctx, in.ID)
 		if err != nil {
@@ -586,9 +556,9 @@ func (s *server) taskRoutes(api huma.API) {
 		t, err := s.asTask(ctx, rec)
 		return &reply[wire.Task]{t}, err
 	}
-	handle(s, api, "POST", "/devices/{id}/commission", "commission", "Start commissioning", 202, func(ctx context.Context, in *startBody[none]) (*reply[wire.Task], error) {
-		return once(ctx, s, in.Key, "commission "+in.ID, none{}, func() (*reply[wire.Task], error) {
-			rec, err := s.Commission(ctx, actor(ctx), in.ID)
+	handle(s, api, "POST", "/devices/{id}/commission", "commission", "Start commissioning", 202, func(ctx context.Context, in *startBody[wire.Commissioning]) (*reply[wire.Task], error) {
+		return once(ctx, s, in.Key, "commission "+in.ID, in.Body, func() (*reply[wire.Task], error) {
+			rec, err := s.Commission(ctx, actor(ctx), in.ID, in.Body.Prepared)
 			return answer(ctx, rec, err)
 		})
 	})

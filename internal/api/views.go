@@ -31,7 +31,7 @@ func randomText() string {
 func (s *server) site(ctx context.Context, x store.Site) (wire.Site, error) {
 	tx := s.Store.Read(ctx)
 	w := wire.Site{ID: x.ID, Key: x.Key, Name: x.Name, Zone: x.Zone, Reach: x.Reach, Scheme: naming.Scheme{Hostname: x.SchemeHostname, Topic: x.SchemeTopic, Label: x.SchemeLabel},
-		DownloadAddress: x.DownloadAddress, DownloadProof: x.DownloadProof, AllowUnsigned: x.AllowUnsigned, AllowDowngrade: x.AllowDowngrade, AllowRisky: x.AllowRisky,
+		DownloadAddress: x.DownloadAddress, DownloadProof: x.DownloadProof, AllowUnsigned: x.AllowUnsigned, AllowDowngrade: x.AllowDowngrade, AllowRisky: x.AllowRisky, Proxy: x.Proxy,
 		Version: x.Version, Rooms: []wire.Room{}}
 	rooms, err := store.All[store.Room](tx, "name", "site_id = ?", x.ID)
 	if err != nil {
@@ -98,7 +98,7 @@ func (s *server) names(ctx context.Context) (names, error) {
 func (n names) device(d store.Device) wire.Device {
 	w := wire.Device{ID: d.ID, SiteID: d.SiteID, Site: n.sites[d.SiteID], Name: d.Name, Model: d.Model, Tags: engine.SplitList(d.Tags), HardwareID: d.HardwareID,
 		Hostname: d.Hostname, Topic: d.Topic, Label: d.Label, HasCode: len(d.SetUpCode) > 0, Stage: inventory.Stage(d.Stage), Presence: inventory.Presence(d.Presence),
-		Firmware: d.Firmware, Running: d.Running, Digest: d.Digest, Standing: d.Standing, Attention: d.Attention, Version: d.Version, UpdatedAt: d.UpdatedAt}
+		Firmware: d.Firmware, Running: d.Running, Digest: d.Digest, Standing: d.Standing, Attention: d.Attention, Drift: d.Drift, Address: d.Address, LiveTopic: d.LiveTopic, AwakeUntil: d.AwakeUntil, Version: d.Version, UpdatedAt: d.UpdatedAt}
 	if d.RoomID != nil {
 		w.Room = n.rooms[*d.RoomID]
 	}
@@ -202,6 +202,7 @@ func (s *server) deviceWhole(ctx context.Context, d store.Device) (wire.Device, 
 		}
 		w.Task = &t
 	}
+	w.BootSeconds = s.BootUsual(ctx, model)
 	if dl, ok := s.Dialect(model.Dialect); ok {
 		messages, err := s.Messages(ctx, d.ID)
 		if err != nil {
@@ -209,9 +210,12 @@ func (s *server) deviceWhole(ctx context.Context, d store.Device) (wire.Device, 
 		}
 		w.State = map[string]wire.Reported{}
 		for _, m := range messages {
-			kind, facts, ok := dl.Decode(d.Topic, d.Topic+m.Topic, m.Payload)
-			if name := facts.Text("capability"); ok && kind == dialect.State && name != "" {
-				w.State[name] = wire.Reported{Value: facts["value"], At: m.At, Live: !m.Retained}
+			kind, facts, ok := dl.Decode(d.TopicInUse(), d.TopicInUse()+m.Topic, m.Payload)
+			if !ok || kind != dialect.State {
+				continue
+			}
+			for name, v := range dialect.States(facts, model) {
+				w.State[name] = wire.Reported{Value: v, At: m.At, Live: !m.Retained}
 			}
 		}
 	}
@@ -238,6 +242,9 @@ func asSettings(lines []engine.Line) []wire.Setting {
 		}
 		if l.Reported != nil {
 			w.Reported, w.ReportedAt = l.Reported.Value, &l.Reported.At
+			if !l.Reported.Since.IsZero() {
+				w.Since = &l.Reported.Since
+			}
 		}
 		if l.Proof != nil {
 			w.Proof, w.ProofAt = l.Proof.By, &l.Proof.At

@@ -156,7 +156,8 @@ func (e *External) Close() { e.client.Disconnect(250) }
 // Rights says what an account may do. A unit owns all below its topic; a hub
 // may read and write single topics.
 type Rights struct {
-	Own   string
+	Own   string // the topic below which it may do everything
+	Also  string // a second one, while a unit moves from one to the other
 	Read  map[string]bool
 	Write map[string]bool
 }
@@ -171,5 +172,7 @@ func (r Rights) MayWrite(topic string) bool {
 func (r Rights) MayRead(filter string) bool { return r.owns(filter) || r.Read[filter] }
 
 func (r Rights) owns(topic string) bool {
-	return r.Own != "" && strings.HasPrefix(topic, r.Own+"/") && !strings.HasPrefix(topic, "$")
+	return (below(topic, r.Own) || below(topic, r.Also)) && !strings.HasPrefix(topic, "$")
 }
+
+func below(topic, own string) bool { return own != "" && strings.HasPrefix(topic, own+"/") }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"math"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -133,6 +134,55 @@ func (e *Embedded) RemoveAccount(name string) {
 func (e *Embedded) Online(name string) bool {
 	cl, ok := e.server.Clients.Get(name)
 	return ok && !cl.Closed()
+}
+
+// Listeners names the accounts, other than except, that have subscribed to
+// something below a topic.
+func (e *Embedded) Listeners(topic, except string) []string {
+	var out []string
+	for id, cl := range e.server.Clients.GetAll() {
+		if cl.Net.Inline || id == except {
+			continue
+		}
+		for filter := range cl.State.Subscriptions.GetAll() {
+			if overlaps(filter, topic) {
+				out = append(out, string(cl.Properties.Username))
+				break
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// overlaps reports whether a filter takes in something below a topic
+// (MQTT 3.1.1, section 4.7).
+func overlaps(filter, topic string) bool {
+	f, t := strings.Split(filter, "/"), strings.Split(topic, "/")
+	for i, level := range f {
+		if level == "#" {
+			return true
+		}
+		if i >= len(t) {
+			return true // a deeper level of the topic itself
+		}
+		if level != "+" && level != t[i] {
+			return false
+		}
+	}
+	return false // the topic itself or above it, without what is below
+}
+
+// KeptBelow lists the topics below one for which the broker keeps a message.
+func (e *Embedded) KeptBelow(topic string) []string {
+	var out []string
+	for t := range e.server.Topics.Retained.GetAll() {
+		if below(t, topic) {
+			out = append(out, t)
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 // Sessions counts the connected clients.

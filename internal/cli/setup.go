@@ -471,14 +471,18 @@ func (a *app) dialectCommand() *cobra.Command {
 		return list(a, out, func(d wire.Dialect) string { return d.Name },
 			column[wire.Dialect]{"Dialect", func(d wire.Dialect) string { return d.Name }}, column[wire.Dialect]{"Title", func(d wire.Dialect) string { return d.Title }},
 			column[wire.Dialect]{"Settings", func(d wire.Dialect) string { return fmt.Sprint(len(d.Settings)) }}, column[wire.Dialect]{"Restarts", func(d wire.Dialect) string { return fmt.Sprint(d.Restarts) }},
-			column[wire.Dialect]{"Updates", func(d wire.Dialect) string { return strings.Join(d.Updates, "; ") }})
+			column[wire.Dialect]{"Sleeps", func(d wire.Dialect) string { return yes(d.Sleeps) }}, column[wire.Dialect]{"Models", func(d wire.Dialect) string { return strings.Join(d.Models, ", ") }})
 	}}
 	show := &cobra.Command{Use: "show DIALECT", Short: "Show what a dialect can say", Args: cobra.ExactArgs(1), Example: "  fado dialect show direct", ValidArgsFunction: a.complete("dialects", "name"), RunE: func(c *cobra.Command, args []string) error {
 		d, err := client.Get[wire.Dialect](c.Context(), a.client(), Path("dialects", args[0]))
 		if err != nil {
 			return err
 		}
-		return a.one(d, d.Name, [2]string{"Dialect", d.Title}, [2]string{"Settings", strings.Join(d.Settings, ", ")}, [2]string{"Restarts", fmt.Sprintf("%d for a full hand-over", d.Restarts)}, [2]string{"Updates", strings.Join(d.Updates, "\n")})
+		lines := [][2]string{{"Dialect", d.Title}, {"Models", strings.Join(d.Models, ", ")}, {"Restarts", fmt.Sprintf("%d for a full hand-over", d.Restarts)}}
+		for _, s := range d.Sheet {
+			lines = append(lines, [2]string{s.Title, strings.Join(s.Lines, "\n")})
+		}
+		return a.one(d, d.Name, lines...)
 	}}
 	check := &cobra.Command{Use: "check FILE...", Short: "Check dialect files, with line and column; needs no service", Args: cobra.MinimumNArgs(1), Example: "  fado dialect check dialects/direct.yaml", RunE: func(_ *cobra.Command, args []string) error {
 		for _, path := range args {

@@ -41,6 +41,11 @@ func (c Clock) Now() time.Time {
 // Real turns a span of the clock's time into a span of the wall's.
 func (c Clock) Real(d time.Duration) time.Duration { return time.Duration(float64(d) / c.scale) }
 
+// Scaled turns a span of the wall's time into a span of the clock's.
+func (c Clock) Scaled(d time.Duration) time.Duration {
+	return time.Duration(float64(d) * c.scale)
+}
+
 // Sleep waits for a span of the clock's time, or until ctx ends, which it then
 // reports.
 func (c Clock) Sleep(ctx context.Context, d time.Duration) error {

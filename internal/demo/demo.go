@@ -124,8 +124,8 @@ func Load() (Scenario, map[string]inventory.Model, error) {
 	return s, models, nil
 }
 
-// Spec is the simulated site of a scenario: every unit that speaks «direct» is
-// in set-up mode, fresh out of its box.
+// Spec is the simulated site of a scenario: every unit is in set-up mode, fresh
+// out of its box.
 func Spec(s Scenario, models map[string]inventory.Model, hubs ...sim.HubSpec) sim.Spec {
 	spec := sim.Spec{Hubs: hubs}
 	versions := map[string]string{}
@@ -134,10 +134,7 @@ func Spec(s Scenario, models map[string]inventory.Model, hubs ...sim.HubSpec) si
 	}
 	add := func(model, hw string) {
 		m := models[model]
-		if m.Dialect != "direct" {
-			return
-		}
-		u := sim.UnitSpec{HardwareID: hw, Model: model, Firmware: m.Firmware, Version: versions[model], Chip: m.Chip, FlashKiB: m.FlashKiB,
+		u := sim.UnitSpec{Speaks: m.Dialect, HardwareID: hw, Model: model, Firmware: m.Firmware, Version: versions[model], Chip: m.Chip, FlashKiB: m.FlashKiB,
 			SetUpCode: SetUpCode(hw), BootSeconds: float64(m.BootSeconds), Signal: -48 - len(spec.Units)*3}
 		for i, c := range m.Capabilities {
 			u.Capabilities = append(u.Capabilities, sim.CapabilitySpec{Name: c.Name, Kind: string(c.Kind), Value: float64((i*37 + 21) % 70), Swing: 2})
@@ -255,12 +252,18 @@ func (d *Demo) fill(ctx context.Context, brokerAt string, hub sim.HubSpec) error
 	put := func(path, text string) error {
 		return c.Do(ctx, http.MethodPut, path, wire.FileText{File: text}, nil)
 	}
-	direct, err := fs.ReadFile(dialects.Files, "direct.yaml")
+	spoken, err := fs.Glob(dialects.Files, "*.yaml")
 	if err != nil {
 		return err
 	}
-	if err := put("/api/v1/dialects", string(direct)); err != nil {
-		return fmt.Errorf("load the dialect: %w", err)
+	for _, n := range spoken {
+		b, err := fs.ReadFile(dialects.Files, n)
+		if err != nil {
+			return err
+		}
+		if err := put("/api/v1/dialects", string(b)); err != nil {
+			return fmt.Errorf("load %s: %w", n, err)
+		}
 	}
 	names, err := fs.Glob(demodata.Files, "models/*.yaml")
 	if err != nil {
@@ -291,7 +294,7 @@ func (d *Demo) fill(ctx context.Context, brokerAt string, hub sim.HubSpec) error
 		return fmt.Errorf("add the hub: %w", err)
 	}
 	for _, s := range d.Scenario.Sites {
-		if err := post("/api/v1/sites", wire.SiteEdit{Key: &s.Key, Name: &s.Name, Zone: &s.Zone, Broker: new("embedded"), Hub: &hub.Name, DownloadAddress: &d.URL}); err != nil {
+		if err := post("/api/v1/sites", wire.SiteEdit{Key: &s.Key, Name: &s.Name, Zone: &s.Zone, Broker: new("embedded"), Hub: &hub.Name, DownloadAddress: &d.URL, Proxy: &d.SiteURL}); err != nil {
 			return fmt.Errorf("add the site %s: %w", s.Name, err)
 		}
 		if err := post(client.Path("sites", s.Key, "networks"), wire.NetworkEdit{SSID: &s.Network, Passphrase: new(Passphrase(s.Key))}); err != nil {
@@ -311,12 +314,18 @@ func (d *Demo) fill(ctx context.Context, brokerAt string, hub sim.HubSpec) error
 			}
 		}
 		for _, f := range d.Scenario.Firmware {
+			if f.Intended == "" {
+				continue
+			}
 			if err := c.Do(ctx, http.MethodPut, "/api/v1/goals", wire.Goal{Site: s.Key, Model: f.Model, Version: f.Intended}, nil); err != nil {
 				return fmt.Errorf("intend firmware: %w", err)
 			}
 		}
 	}
 	for _, f := range d.Scenario.Firmware {
+		if f.Intended == "" {
+			continue
+		}
 		if _, err := c.AddImage(ctx, bytes.NewReader(f.Image()), wire.ImageFacts{Firmware: f.Model, Version: f.Intended, Models: []string{f.Model}, Chip: "x1", Notes: f.Notes}); err != nil {
 			return fmt.Errorf("add the image %s %s: %w", f.Model, f.Intended, err)
 		}

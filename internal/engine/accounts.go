@@ -29,13 +29,13 @@ func (e *Engine) loadAccounts() error {
 	if err != nil {
 		return fmt.Errorf("load the broker's accounts: %w", err)
 	}
-	topics := map[string]string{}
+	rights := map[string]broker.Rights{}
 	devices, err := store.All[store.Device](tx, "id", "unit_id IS NOT NULL OR stage <> ?", string(inventory.Listed))
 	if err != nil {
 		return fmt.Errorf("load the topics of accounts: %w", err)
 	}
 	for _, d := range devices {
-		topics[d.ID] = d.Topic
+		rights[d.ID] = unitRights(d)
 	}
 	for _, a := range list {
 		switch {
@@ -48,11 +48,11 @@ func (e *Engine) loadAccounts() error {
 			}
 			e.embedded.SetAccount(broker.Account{Name: a.Name, Hash: a.Hash, Rights: rights})
 		default:
-			topic, ok := topics[a.DeviceID]
+			r, ok := rights[a.DeviceID]
 			if !ok {
 				continue
 			}
-			e.embedded.SetAccount(broker.Account{Name: a.Name, Hash: a.Hash, Rights: broker.Rights{Own: topic}})
+			e.embedded.SetAccount(broker.Account{Name: a.Name, Hash: a.Hash, Rights: r})
 		}
 	}
 	return nil
@@ -131,7 +131,7 @@ func (e *Engine) prepareAccount(ctx context.Context, d store.Device) (store.Acco
 		return a, fmt.Errorf("make the broker account: %w", err)
 	}
 	if e.embedded != nil {
-		e.embedded.SetAccount(broker.Account{Name: a.Name, Hash: a.Hash, Rights: broker.Rights{Own: d.Topic}})
+		e.embedded.SetAccount(broker.Account{Name: a.Name, Hash: a.Hash, Rights: unitRights(d)})
 	}
 	e.dropRevoked(ctx, d.ID)
 	return a, nil

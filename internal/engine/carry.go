@@ -5,8 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
-	"reflect"
 	"time"
 
 	"fado/internal/broker"
@@ -45,6 +45,8 @@ func (e *Engine) carry(r *runner, c task.Command) task.Event {
 		return w.handOver(ctx)
 	case task.DoLookBack:
 		return w.contact(ctx)
+	case task.DoWrite:
+		return w.write(ctx)
 	case task.DoAsk:
 		return w.ask(ctx)
 	case task.DoRoundTrip:
@@ -84,25 +86,53 @@ func (w *worker) join(ctx context.Context) (*reach.Joined, *task.Event) {
 	if code != "" {
 		return nil, &task.Event{Code: code, Facts: facts}
 	}
-	key, err := w.e.open("set-up code", w.d.ID, w.d.SetUpCode)
+	keys, err := w.pointKeys(ctx, ap)
 	if err != nil {
 		ev := failed("internal", err)
 		return nil, &ev
 	}
-	if !w.dl.SetUp.AccessPoint.Open && key.IsZero() {
+	if len(keys) == 0 {
 		return nil, &task.Event{Code: "no_key"}
 	}
-	j, err := w.e.radio.Join(ctx, ap.Name, key)
+	for _, key := range keys {
+		var j *reach.Joined
+		if j, err = w.e.radio.Join(ctx, ap.Name, key); err == nil {
+			return j, nil
+		}
+		if !errors.Is(err, reach.ErrKeyRefused) {
+			break
+		}
+	}
 	switch {
 	case errors.Is(err, reach.ErrNotSeen):
 		return nil, &task.Event{Code: "not_seen"}
 	case errors.Is(err, reach.ErrKeyRefused):
 		return nil, &task.Event{Code: "key_refused"}
-	case err != nil:
-		ev := failed("radio_down", err)
-		return nil, &ev
 	}
-	return j, nil
+	ev := failed("radio_down", err)
+	return nil, &ev
+}
+
+// pointKeys lists the keys to try at an access point: none when it is open, else
+// the one that Fado set and the one that is printed on the unit.
+func (w *worker) pointKeys(ctx context.Context, ap reach.AccessPoint) ([]secret.Secret, error) {
+	if ap.Open {
+		return []secret.Secret{{}}, nil
+	}
+	code, err := w.e.open("set-up code", w.d.ID, w.d.SetUpCode)
+	if err != nil {
+		return nil, err
+	}
+	var keys []secret.Secret
+	if own, ok := w.r.pinned[settings.AccessPointKey].(secret.Secret); ok && !own.IsZero() {
+		if _, err := store.One[store.Fact](w.e.Store.Read(ctx), "device_id = ? AND kind = 'handed over' AND key = ?", w.d.ID, string(settings.AccessPointKey)); err == nil {
+			keys = append(keys, own)
+		}
+	}
+	if !code.IsZero() {
+		keys = append(keys, code)
+	}
+	return keys, nil
 }
 
 // contact joins the access point and lets the unit identify itself. With it a
@@ -113,29 +143,41 @@ func (w *worker) contact(ctx context.Context) task.Event {
 		return *ev
 	}
 	defer j.Leave()
-	req, err := w.dl.Identify.Encode(w.e.context(w.d, w.setUpCode()))
+	values := w.values()
+	talk := w.setUpTalk(j, values)
+	facts, ev := w.identify(ctx, talk, values)
+	if ev != nil {
+		return *ev
+	}
+	out := map[string]string{"hears": w.hears(ctx, talk, values)}
+	for _, k := range []string{"hardware_id", "model", "version", "digest", "trouble"} {
+		out[k] = facts.Text(k)
+	}
+	out["model_seen"] = out["model"]
+	w.keepCopy(ctx, talk, values, "before it was handed its settings")
+	return task.Event{Facts: out}
+}
+
+// hears says whether the unit hears the network that it is meant for.
+func (w *worker) hears(ctx context.Context, talk *reach.Talk, values dialect.Values) string {
+	ssid, _ := w.r.pinned[settings.WifiSSID].(string)
+	if w.dl.Networks == nil || ssid == "" {
+		return ""
+	}
+	body, err := talk.Raw(ctx, &w.dl.Networks.Exchange, values)
 	if err != nil {
-		return failed("not_as_dialect", err)
+		return ""
 	}
-	body, err := j.Do(ctx, w.dl.SetUp.At, req)
-	var status *reach.StatusError
-	switch {
-	case errors.As(err, &status):
-		return failed("not_as_dialect", err)
-	case err != nil:
-		return failed("no_answer", err)
-	}
-	facts, err := w.dl.Identify.Read(body)
+	list, err := w.dl.Networks.Read(body)
 	if err != nil {
-		return failed("not_as_dialect", err)
+		return ""
 	}
-	hw, err := inventory.ParseHardwareID(facts.Text("hardware_id"))
-	if err != nil {
-		return failed("not_as_dialect", err)
+	for _, n := range list {
+		if n.Text("ssid") == ssid {
+			return fmt.Sprintf("It hears «%s» at %s dBm.", ssid, n.Text("signal"))
+		}
 	}
-	return task.Event{Facts: map[string]string{
-		"hardware_id": string(hw), "model": facts.Text("model"), "model_seen": facts.Text("model"), "version": facts.Text("version"), "digest": facts.Text("digest"),
-		"trouble": facts.Text("trouble")}}
+	return fmt.Sprintf("It does not hear «%s» among %d networks.", ssid, len(list))
 }
 
 // prepare makes the unit's broker account, live, and tries it.
@@ -169,101 +211,33 @@ func (w *worker) prepare(ctx context.Context) task.Event {
 	return task.Event{Facts: map[string]string{"account": a.Name}}
 }
 
-// handOver writes the settings, page by page, and restarts the unit.
-func (w *worker) handOver(ctx context.Context) task.Event {
-	e := w.e
-	values := settings.Values{}
-	for k, v := range w.r.pinned {
-		values[k] = v
-	}
-	now, _, err := e.intended(e.Store.Read(ctx), w.d)
-	if err != nil {
-		return failed("internal", err)
-	}
-	values[settings.BrokerUser], values[settings.BrokerPassword] = now[settings.BrokerUser], now[settings.BrokerPassword]
-	values = withoutZero(values)
-	if missing := values.Missing(settings.WifiSSID, settings.BrokerHost, settings.BrokerUser, settings.BrokerPassword, settings.Topic); len(missing) > 0 {
-		return failed("invalid", fmt.Errorf("there is no %v", missing))
-	}
-	if broken := settings.Check(values); len(broken) > 0 {
-		return failed("invalid", fmt.Errorf("%s %s", broken[0].Field, broken[0].Rule))
-	}
-	j, ev := w.join(ctx)
-	if ev != nil {
-		return *ev
-	}
-	defer j.Leave()
-	pages, _ := w.dl.PagesFor(values, dialect.Subject{Model: w.model, Version: w.d.Running})
-	sent := settings.Values{}
-	for _, p := range pages {
-		req, err := p.Encode(e.context(w.d, w.setUpCode()).Merge(values))
-		if err != nil {
-			return failed("invalid", err)
-		}
-		if _, err := w.send(ctx, j, req, p.Retries); err != nil {
-			var status *reach.StatusError
-			if errors.As(err, &status) {
-				return failed("not_accepted", err)
-			}
-			return failed("no_answer", err)
-		}
-		for _, k := range p.Sets {
-			if v, ok := values[k]; ok {
-				sent[k] = v
-			}
-		}
-	}
-	at := e.Clock.Now()
-	err = e.Store.Write(ctx, func(tx *store.Tx) error {
-		for k, v := range sent {
-			if err := saveFact(tx, w.d, "handed over", k, e.hashValue(v), at); err != nil {
-				return err
-			}
-		}
-		_, err := store.Delete[store.Fact](tx, "device_id = ? AND kind IN ('proof','reported')", w.d.ID)
-		return err
-	})
-	if err != nil {
-		return failed("internal", err)
-	}
-	if w.dl.Commit != nil {
-		req, err := w.dl.Commit.Encode(e.context(w.d, w.setUpCode()))
-		if err != nil {
-			return failed("invalid", err)
-		}
-		// A unit that restarts at once may not finish its answer; whether it
-		// did restart is seen by its coming back.
-		if _, err := j.Do(ctx, w.dl.SetUp.At, req); err != nil {
-			e.Log.Info("the answer to the restart was cut", "device", w.d.Hostname, "error", err)
-		}
-	}
-	return task.Event{Facts: map[string]string{"count": fmt.Sprint(len(sent))}}
-}
-
-func (w *worker) send(ctx context.Context, j *reach.Joined, req dialect.Request, retries int) (body []byte, err error) {
-	for try := 0; ; try++ {
-		body, err = j.Do(ctx, w.dl.SetUp.At, req)
-		var status *reach.StatusError
-		if err == nil || errors.As(err, &status) || try >= retries {
-			return body, err
-		}
-		if e := w.e.Clock.Sleep(ctx, time.Second); e != nil {
-			return nil, e
-		}
-	}
-}
-
-// ask asks the unit over the broker for a report. Its answer is a message.
+// ask asks the unit for a report. Where the family tells its settings on the
+// broker the answer is a message; else its pages are read. A unit that sleeps
+// tells them at its wake.
 func (w *worker) ask(ctx context.Context) task.Event {
-	if w.dl.Asks.Report == nil {
+	if w.dl.Asks.Report != nil {
+		if ev := w.publish(ctx, w.dl.Asks.Report, dialect.Values{}); ev.Code != "" {
+			return ev
+		}
+	}
+	if w.dl.Says(dialect.Reported) || w.dl.Service == nil || w.dl.Service.By != dialect.ByPages {
 		return task.Event{}
 	}
-	return w.publish(ctx, w.dl.Asks.Report, dialect.Values{})
+	values := w.values()
+	talk, err := w.lan(ctx, values)
+	if err != nil {
+		return failed("unreachable", err)
+	}
+	got, err := w.readBack(ctx, talk, values)
+	if err != nil {
+		return failed("unreachable", err)
+	}
+	w.e.tasks.reported(w.d.ID, got, w.askID)
+	return task.Event{}
 }
 
 func (w *worker) publish(ctx context.Context, x *dialect.Exchange, more dialect.Values) task.Event {
-	values := w.e.context(w.d, w.setUpCode())
-	values["ask_id"] = w.askID
+	values := w.values()
 	for k, v := range more {
 		values[k] = v
 	}
@@ -290,9 +264,8 @@ func (w *worker) roundTrip(ctx context.Context) task.Event {
 		return failed("internal", err)
 	}
 	for _, m := range list {
-		kind, facts, ok := w.dl.Decode(w.d.Topic, w.d.Topic+m.Topic, m.Payload)
-		if name := facts.Text("capability"); ok && kind == dialect.State && name != "" {
-			state[name] = facts["value"]
+		if kind, facts, ok := w.dl.Decode(w.d.TopicInUse(), w.d.TopicInUse()+m.Topic, m.Payload); ok && kind == dialect.State {
+			maps.Copy(state, dialect.States(facts, w.model))
 		}
 	}
 	for _, c := range w.model.Capabilities {
@@ -317,7 +290,7 @@ func (w *worker) command(ctx context.Context, c inventory.Capability, v any) tas
 	answered := !w.dl.AnswersCommands()
 	watch := w.e.ingest.watch(w.d.ID, func(k dialect.MessageKind, f dialect.Facts) bool {
 		answered = answered || k == dialect.Answer && f.Text("command") == c.Name && f.Text("accepted") == "true"
-		return answered && k == dialect.State && f.Text("capability") == c.Name && reflect.DeepEqual(f["value"], v)
+		return answered && k == dialect.State && dialect.States(f, w.model)[c.Name] == v
 	})
 	defer w.e.ingest.unwatch(watch)
 	began := time.Now()
@@ -336,6 +309,9 @@ func (w *worker) command(ctx context.Context, c inventory.Capability, v any) tas
 }
 
 func (w *worker) reading(ctx context.Context) task.Event {
+	if w.dl.Sleeps() {
+		return w.readingAtWake(ctx)
+	}
 	watch := w.e.ingest.watch(w.d.ID, func(k dialect.MessageKind, _ dialect.Facts) bool { return k == dialect.State })
 	defer w.e.ingest.unwatch(watch)
 	if ev := w.ask(ctx); ev.Code != "" {
@@ -350,6 +326,39 @@ func (w *worker) reading(ctx context.Context) task.Event {
 		Checks: w.serviceChecks(ctx, check.Hold(check.Reading, check.LiveMessage, w.e.Clock.Now(), "a live reading", "a live reading"))}
 }
 
+// readingAtWake looks for a reading that a unit which sleeps has sent since it
+// was handed its settings. When there is none, its next wake is waited for.
+func (w *worker) readingAtWake(ctx context.Context) task.Event {
+	rec, err := w.e.Task(ctx, w.r.id)
+	if err != nil {
+		return failed("internal", err)
+	}
+	var state task.State
+	if err := json.Unmarshal([]byte(rec.State), &state); err != nil {
+		return failed("internal", err)
+	}
+	since := rec.CreatedAt
+	if state.Seen.Left != nil {
+		since = *state.Seen.Left
+	}
+	// What came in a moment ago is written within a quarter second.
+	if err := w.e.Clock.Sleep(ctx, w.e.Clock.Scaled(600*time.Millisecond)); err != nil {
+		return failed("internal", err)
+	}
+	list, err := w.e.Messages(ctx, w.d.ID)
+	if err != nil {
+		return failed("internal", err)
+	}
+	for _, m := range list {
+		if m.Kind != string(dialect.State) || m.Retained || m.At.Before(since) {
+			continue
+		}
+		return task.Event{Facts: map[string]string{"seen": "It only measures; a live reading came in at its wake."},
+			Checks: w.serviceChecks(ctx, check.Hold(check.Reading, check.LiveMessage, w.e.Clock.Now(), "a live reading", "a live reading at its wake"))}
+	}
+	return task.Event{Code: "asleep"}
+}
+
 // serviceChecks adds what else can be seen of a unit in service.
 func (w *worker) serviceChecks(ctx context.Context, first check.Result) []check.Result {
 	now := w.e.Clock.Now()
@@ -357,12 +366,15 @@ func (w *worker) serviceChecks(ctx context.Context, first check.Result) []check.
 	if w.e.embedded != nil {
 		if a, ok := w.e.account(w.e.Store.Read(ctx), w.d); ok {
 			r := check.Hold(check.Session, check.OwnSession, now, a.Name, "%s is connected", a.Name)
-			if !w.e.embedded.Online(a.Name) {
+			if w.dl.Sleeps() && a.SeenAt != nil {
+				r = check.Hold(check.Session, check.OwnSession, now, a.Name, "%s was connected at its wake", a.Name)
+			} else if !w.e.embedded.Online(a.Name) {
 				r = check.Fail(check.Session, check.OwnSession, now, a.Name, "no session")
 			}
 			out = append(out, r)
 		}
 	}
+	out = append(out, w.doorChecks(ctx)...)
 	lines, err := w.e.Lines(w.e.Store.Read(ctx), w.d)
 	if err != nil {
 		return out

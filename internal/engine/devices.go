@@ -83,7 +83,8 @@ func (e *Engine) topicHolder(tx *store.Tx, brokerID, t, except string) string {
 			candidates = append(candidates, t[:i])
 		}
 	}
-	d, err := store.One[store.Device](tx, "broker_id = ? AND id <> ? AND (topic IN ? OR (topic > ? AND topic < ?))", brokerID, except, candidates, t+"/", t+"0")
+	d, err := store.One[store.Device](tx, "broker_id = ? AND id <> ? AND (topic IN ? OR (topic > ? AND topic < ?) OR live_topic IN ? OR (live_topic > ? AND live_topic < ?))",
+		brokerID, except, candidates, t+"/", t+"0", candidates, t+"/", t+"0")
 	if err != nil {
 		return ""
 	}
@@ -125,8 +126,8 @@ func (e *Engine) CreateDevice(ctx context.Context, actor, siteRef string, edit D
 	return d, err
 }
 
-// EditDevice changes a device. A device in service keeps its topic and
-// hostname until it is handed new ones by a task.
+// EditDevice changes a device. The unit of a device in service keeps its topic,
+// hostname and label until a task hands it the new ones.
 func (e *Engine) EditDevice(ctx context.Context, actor, ref string, edit DeviceEdit) (store.Device, error) {
 	d, err := e.FindDevice(ctx, ref)
 	if err != nil {
@@ -142,10 +143,6 @@ func (e *Engine) EditDevice(ctx context.Context, actor, ref string, edit DeviceE
 		if lease, err := store.One[store.Lease](tx, "device_id = ?", d.ID); err == nil && (edit.Topic != nil || edit.HardwareID != nil || edit.Model != nil || edit.SetUpCode != nil) {
 			return held(d.Name, lease.TaskID)
 		}
-		if inventory.Stage(d.Stage).AtLeast(inventory.Joined) && (edit.Topic != nil && *edit.Topic != d.Topic || edit.Hostname != nil && *edit.Hostname != d.Hostname) {
-			return problem.New(problem.Conflict, fmt.Sprintf("%s is in service, so its hostname and topic cannot be changed here.", d.Name),
-				"A rename has to reach unit, broker account and hub together.", "Bring the unit into set-up mode, reset the device to «listed» with «fado device reset», then change its names.")
-		}
 		site, err := findSite(tx, d.SiteID)
 		if err != nil {
 			return err
@@ -154,15 +151,27 @@ func (e *Engine) EditDevice(ctx context.Context, actor, ref string, edit DeviceE
 		if err := e.applyEdit(tx, site, &d, edit); err != nil {
 			return err
 		}
+		moveNames(before, &d)
 		if err := store.Save(tx, &d); err != nil {
 			return err
 		}
 		if _, err := store.NextRevision(tx, e.Clock.Now(), actor, "device "+d.ID); err != nil {
 			return err
 		}
+		if d.Stage == string(inventory.Adopted) && (d.Label != before.Label || d.Name != before.Name || deref(d.RoomID) != deref(before.RoomID)) {
+			if err := e.enqueueThing(tx, d); err != nil {
+				return err
+			}
+		}
 		if err := e.refresh(tx, d.ID); err != nil {
 			return err
 		}
+		now := d
+		tx.After(func() {
+			if err := e.grantUnit(e.Store.Read(e.ctx), now); err != nil {
+				e.Log.Error("bring the rights of a device up to date", "device", now.ID, "error", err)
+			}
+		})
 		e.mark(tx, "device", d.ID)
 		return e.event(tx, store.Event{Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, Kind: "device", Text: fmt.Sprintf("%s was changed: %s.", before.Name, changed(before, d))})
 	})
@@ -321,6 +330,13 @@ func nearestOf(name string, all []string) string {
 	return all[0]
 }
 
+func deref(s *string) string {
+	if s == nil {
+		return ""
+	}
+	return *s
+}
+
 func stale(what, name string) error {
 	return problem.New(problem.Stale, fmt.Sprintf("The %s %s was changed by somebody else in the meantime.", what, name), "Two people edited it at once.", "Read it again, then repeat the change.")
 }
@@ -378,6 +394,7 @@ func (e *Engine) ResetDevice(ctx context.Context, actor, ref string) (store.Devi
 	if err != nil {
 		return d, err
 	}
+	was := ""
 	err = e.Store.Write(ctx, func(tx *store.Tx) error {
 		if d, err = store.One[store.Device](tx, "id = ?", d.ID); err != nil {
 			return notFound("device", ref)
@@ -407,6 +424,8 @@ func (e *Engine) ResetDevice(ctx context.Context, actor, ref string) (store.Devi
 				return err
 			}
 		}
+		was = d.TopicInUse()
+		d.LiveTopic, d.Address, d.WokeAt, d.AwakeUntil = "", "", nil, nil
 		d.Stage, d.Presence, d.UnitID, d.Running, d.Digest, d.Firmware, d.Version = string(inventory.Listed), string(inventory.Unseen), nil, "", "", "", d.Version+1
 		if err := store.Save(tx, &d); err != nil {
 			return err
@@ -423,29 +442,9 @@ func (e *Engine) ResetDevice(ctx context.Context, actor, ref string) (store.Devi
 	if err := e.loadAccounts(); err != nil {
 		return d, err
 	}
-	e.clearRetained(ctx, d)
+	e.clearRetained(ctx, d, was, true)
 	e.ingest.put(d)
 	return d, nil
-}
-
-// clearRetained takes away what the broker kept below a device's topic.
-func (e *Engine) clearRetained(ctx context.Context, d store.Device) {
-	var topics []string
-	_ = e.Store.Telemetry(ctx, func(tx *store.Tx) error {
-		list, err := store.All[store.Latest](tx, "topic", "device_id = ?", d.ID)
-		for _, l := range list {
-			topics = append(topics, d.Topic+l.Topic)
-		}
-		if err == nil {
-			_, err = store.Delete[store.Latest](tx, "device_id = ?", d.ID)
-		}
-		return err
-	})
-	for _, t := range topics {
-		if err := e.bus.Publish(ctx, t, nil, true); err != nil {
-			e.Log.Warn("a kept message could not be cleared", "topic", t, "error", err)
-		}
-	}
 }
 
 // refresh works out again how a device's firmware stands and whether it needs a
@@ -488,10 +487,10 @@ func (e *Engine) refresh(tx *store.Tx, id string) error {
 	case standing == string(version.Behind):
 		attention = "behind"
 	}
-	if standing == d.Standing && attention == d.Attention {
+	if standing == d.Standing && attention == d.Attention && drift == d.Drift {
 		return nil
 	}
-	_, err = store.Change[store.Device](tx, map[string]any{"standing": standing, "attention": attention}, "id = ?", d.ID)
+	_, err = store.Change[store.Device](tx, map[string]any{"standing": standing, "attention": attention, "drift": drift}, "id = ?", d.ID)
 	e.mark(tx, "device", d.ID)
 	return err
 }

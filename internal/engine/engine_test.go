@@ -118,7 +118,7 @@ func TestCommissioningIsRefusedWithEverythingThatIsMissing(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = e.Commission(t.Context(), "test", d.ID)
+	_, err = e.Commission(t.Context(), "test", d.ID, false)
 	p := problem.As(err)
 	if p == nil {
 		t.Fatal(err)
@@ -314,7 +314,7 @@ func TestWhoSpeaksUnderATopicIsNotWhoItSaysItIs(t *testing.T) {
 func TestAModelWithoutItsDialectIsExplained(t *testing.T) {
 	e := bench(t)
 	d := device(t, e, "Exaustor", "sobro-um", "02:5A:11:00:00:09")
-	if _, err := e.Commission(t.Context(), "test", d.ID); err == nil || !strings.Contains(err.Error(), "andorinha") {
+	if _, err := e.Commission(t.Context(), "test", d.ID, true); err == nil || !strings.Contains(err.Error(), "andorinha") {
 		t.Error(err)
 	}
 	if lines, err := e.Lines(e.Store.Read(t.Context()), d); err != nil || len(lines) == 0 || lines[0].Supported {

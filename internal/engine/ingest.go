@@ -36,13 +36,16 @@ type ingest struct {
 	latest  map[string]store.Latest
 	dirty   map[string]*pendingDevice
 	unknown map[string]store.Sighting
+	heard   map[string]map[string]string // what each unit said of itself since it came back
 }
 
 // listened is a device as the ingest sees it.
 type listened struct {
-	id, siteID, topic, hardwareID string
-	model                         inventory.Model
-	dialect                       *dialect.Dialect
+	id, siteID, hardwareID string
+	topic                  string // that is intended
+	inUse                  string // under which its unit speaks
+	model                  inventory.Model
+	dialect                *dialect.Dialect
 }
 
 // pendingDevice is what is to be written of one device.
@@ -50,6 +53,9 @@ type pendingDevice struct {
 	columns  map[string]any
 	reported settings.Values
 	at       time.Time
+
+	moved            bool // its unit speaks under the intended topic now
+	woke, awakeUntil *time.Time
 }
 
 type watcher struct {
@@ -60,7 +66,7 @@ type watcher struct {
 
 func newIngest(e *Engine) *ingest {
 	return &ingest{e: e, queue: make(chan broker.Message, 4096), watchers: map[*watcher]bool{},
-		latest: map[string]store.Latest{}, dirty: map[string]*pendingDevice{}, unknown: map[string]store.Sighting{}}
+		latest: map[string]store.Latest{}, dirty: map[string]*pendingDevice{}, unknown: map[string]store.Sighting{}, heard: map[string]map[string]string{}}
 }
 
 // load reads the devices' topics again.
@@ -72,7 +78,7 @@ func (in *ingest) load() error {
 	byTopic, byID := make(map[string]*listened, len(list)), make(map[string]*listened, len(list))
 	for _, d := range list {
 		l := in.listenTo(d)
-		byTopic[d.Topic], byID[d.ID] = l, l
+		byTopic[d.Topic], byTopic[l.inUse], byID[d.ID] = l, l, l
 	}
 	in.mu.Lock()
 	in.byTopic, in.byID = byTopic, byID
@@ -81,7 +87,7 @@ func (in *ingest) load() error {
 }
 
 func (in *ingest) listenTo(d store.Device) *listened {
-	l := &listened{id: d.ID, siteID: d.SiteID, topic: d.Topic, hardwareID: d.HardwareID}
+	l := &listened{id: d.ID, siteID: d.SiteID, topic: d.Topic, inUse: d.TopicInUse(), hardwareID: d.HardwareID}
 	if m, ok := in.e.Model(d.Model); ok {
 		l.model = m
 		l.dialect, _ = in.e.Dialect(m.Dialect)
@@ -94,19 +100,27 @@ func (in *ingest) put(d store.Device) {
 	l := in.listenTo(d)
 	in.mu.Lock()
 	defer in.mu.Unlock()
-	if old, ok := in.byID[d.ID]; ok && in.byTopic[old.topic] == old {
-		delete(in.byTopic, old.topic)
-	}
-	in.byTopic[d.Topic], in.byID[d.ID] = l, l
+	in.drop(d.ID)
+	in.byTopic[d.Topic], in.byTopic[l.inUse], in.byID[d.ID] = l, l, l
 }
 
 func (in *ingest) remove(id string) {
 	in.mu.Lock()
 	defer in.mu.Unlock()
-	if old, ok := in.byID[id]; ok {
-		delete(in.byTopic, old.topic)
-		delete(in.byID, id)
+	in.drop(id)
+}
+
+func (in *ingest) drop(id string) {
+	old, ok := in.byID[id]
+	if !ok {
+		return
 	}
+	for _, t := range []string{old.topic, old.inUse} {
+		if in.byTopic[t] == old {
+			delete(in.byTopic, t)
+		}
+	}
+	delete(in.byID, id)
 }
 
 // take is called by the bus for every message. It blocks when the queue is
@@ -143,67 +157,74 @@ func (in *ingest) run(ctx context.Context) {
 	}
 }
 
-func (in *ingest) find(topic string) *listened {
+// find finds the device below whose topic something was said.
+func (in *ingest) find(topic string) (l *listened, below string) {
 	in.mu.RLock()
 	defer in.mu.RUnlock()
 	for at := len(topic); at > 0; at = strings.LastIndexByte(topic[:at], '/') {
 		if l, ok := in.byTopic[topic[:at]]; ok {
-			return l
+			return l, topic[:at]
 		}
 	}
-	return nil
+	return nil, ""
 }
 
 func (in *ingest) one(m broker.Message) {
 	in.taken.Add(1)
-	l := in.find(m.Topic)
+	l, base := in.find(m.Topic)
 	if l == nil || l.dialect == nil || len(m.Payload) > dialect.MaxReply {
 		return
 	}
-	kind, facts, ok := l.dialect.Decode(l.topic, m.Topic, m.Payload)
+	kind, facts, ok := l.dialect.Decode(base, m.Topic, m.Payload)
 	if !ok || len(m.Payload) == 0 {
 		return
 	}
 	at := in.e.Clock.Now()
-	key := l.id + m.Topic[len(l.topic):]
+	rest := m.Topic[len(base):]
+	key := l.id + rest
 	last := in.latest[key]
-	in.latest[key] = store.Latest{DeviceID: l.id, Topic: m.Topic[len(l.topic):], Kind: string(kind), Payload: m.Payload, Retained: m.Replayed, At: at, Count: last.Count + 1}
+	in.latest[key] = store.Latest{DeviceID: l.id, Topic: rest, Kind: string(kind), Payload: m.Payload, Retained: m.Replayed, At: at, Count: last.Count + 1}
 	if m.Replayed {
 		return // history, not proof
 	}
 	if m.From == "inline" {
 		return // Fado's own words
 	}
-	in.device(l, kind, facts, m.From, at)
+	in.device(l, kind, facts, m.From, base, at)
 	in.notify(l.id, kind, facts)
 }
 
 // device notes what a live message says of a device, and tells its task.
-func (in *ingest) device(l *listened, kind dialect.MessageKind, facts dialect.Facts, from string, at time.Time) {
+func (in *ingest) device(l *listened, kind dialect.MessageKind, facts dialect.Facts, from, base string, at time.Time) {
 	switch kind {
 	case dialect.Presence:
 		if p := facts.Text("presence"); p == "online" || p == "offline" {
 			in.column(l, at, "presence", p)
 		}
+		delete(in.heard, l.id) // it comes or goes; what it is, it says anew
 	case dialect.Identity:
-		hw, err := inventory.ParseHardwareID(facts.Text("hardware_id"))
-		if err != nil || l.hardwareID != "" && string(hw) != l.hardwareID {
-			return // another unit speaks under this topic; it proves nothing
+		in.identity(l, facts, from, base, at)
+	case dialect.Wake:
+		delete(in.heard, l.id)
+		if !in.identity(l, facts, from, base, at) {
+			return
 		}
-		in.column(l, at, "presence", "online")
-		in.column(l, at, "running", facts.Text("version"))
-		in.column(l, at, "digest", facts.Text("digest"))
-		in.column(l, at, "firmware", facts.Text("firmware"))
+		awake, _ := facts.Number("awake_seconds")
+		until := at.Add(time.Duration(min(max(awake, 1), 600) * float64(time.Second)))
+		p := in.pending(l, at)
+		p.woke, p.awakeUntil = &at, &until
 		in.beforeTask(l.id)
-		in.e.tasks.deliver(l.id, task.Event{Kind: task.Appeared, Facts: map[string]string{
-			"hardware_id": string(hw), "version": facts.Text("version"), "digest": facts.Text("digest"), "confirmed": facts.Text("confirmed"),
-			"reply_to": facts.Text("reply_to"), "account": from}})
+		in.e.tasks.deliver(l.id, task.Event{Kind: task.Woke, Facts: map[string]string{"battery": facts.Text("battery")}})
 	case dialect.Reported:
 		p := in.pending(l, at)
-		reported := dialect.SettingsIn(facts)
+		reported := dialect.SettingsIn(facts, l.model)
 		p.reported = reported
 		in.beforeTask(l.id)
-		in.e.tasks.reported(l.id, reported, facts.Text("reply_to"))
+		to := facts.Text("reply_to")
+		if to == "" && !l.dialect.NamesAsks(dialect.Reported) {
+			to = "unasked" // the family does not say what it answers
+		}
+		in.e.tasks.reported(l.id, reported, to)
 	case dialect.Answer:
 		in.e.tasks.deliver(l.id, task.Event{Kind: task.Answered, Facts: map[string]string{
 			"reply_to": facts.Text("reply_to"), "accepted": facts.Text("accepted"), "reason": facts.Text("reason")}})
@@ -212,6 +233,40 @@ func (in *ingest) device(l *listened, kind dialect.MessageKind, facts dialect.Fa
 			"reply_to": facts.Text("reply_to"), "phase": facts.Text("phase"), "done": facts.Text("done"), "reason": facts.Text("reason")}})
 	}
 	in.e.Changes.Mark("messages", l.id)
+}
+
+// identity takes in what a unit says of itself. Families say it in one message
+// or in several; nothing counts before the hardware id is said, and a false
+// answer means that another unit speaks here.
+func (in *ingest) identity(l *listened, facts dialect.Facts, from, base string, at time.Time) bool {
+	said := in.heard[l.id]
+	if said == nil {
+		said = map[string]string{}
+		in.heard[l.id] = said
+	}
+	for k := range facts {
+		said[k] = facts.Text(k)
+	}
+	hw, err := inventory.ParseHardwareID(said["hardware_id"])
+	if err != nil {
+		return false
+	}
+	if l.hardwareID != "" && string(hw) != l.hardwareID {
+		delete(in.heard, l.id)
+		return false // another unit speaks under this topic; it proves nothing
+	}
+	in.column(l, at, "presence", "online")
+	for column, fact := range map[string]string{"running": "version", "digest": "digest", "firmware": "firmware", "address": "address"} {
+		in.column(l, at, column, said[fact])
+	}
+	if base == l.topic && l.inUse != l.topic {
+		in.pending(l, at).moved = true
+	}
+	in.beforeTask(l.id)
+	in.e.tasks.deliver(l.id, task.Event{Kind: task.Appeared, Facts: map[string]string{
+		"hardware_id": string(hw), "version": said["version"], "digest": said["digest"], "confirmed": said["confirmed"], "trouble": facts.Text("trouble"),
+		"reply_to": facts.Text("reply_to"), "account": from}})
+	return true
 }
 
 // beforeTask writes what is known of a device that a task holds, so that the
@@ -276,7 +331,7 @@ func (in *ingest) writeDevices(tx *store.Tx) error {
 			return err
 		}
 		columns := map[string]any{}
-		was := map[string]string{"presence": d.Presence, "running": d.Running, "digest": d.Digest, "firmware": d.Firmware}
+		was := map[string]string{"presence": d.Presence, "running": d.Running, "digest": d.Digest, "firmware": d.Firmware, "address": d.Address}
 		for k, v := range p.columns {
 			if was[k] != v {
 				columns[k] = v
@@ -289,6 +344,14 @@ func (in *ingest) writeDevices(tx *store.Tx) error {
 		}
 		if v, ok := columns["running"]; ok && d.Running != "" {
 			if err := in.e.event(tx, store.Event{Actor: "unit", SiteID: d.SiteID, DeviceID: d.ID, Kind: "firmware", Text: fmt.Sprintf("%s reports version %s; it was %s.", d.Name, v, d.Running)}); err != nil {
+				return err
+			}
+		}
+		if p.woke != nil {
+			columns["woke_at"], columns["awake_until"] = p.woke, p.awakeUntil
+		}
+		if p.moved && d.LiveTopic != "" {
+			if err := in.e.settle(tx, &d); err != nil {
 				return err
 			}
 		}
@@ -311,12 +374,27 @@ func (in *ingest) writeDevices(tx *store.Tx) error {
 }
 
 func saveReported(tx *store.Tx, d store.Device, reported settings.Values, at time.Time) error {
+	if len(reported) == 0 {
+		return nil
+	}
+	old, err := store.All[store.Fact](tx, "key", "device_id = ? AND kind = 'reported'", d.ID)
+	if err != nil {
+		return err
+	}
+	was := map[string]store.Fact{}
+	for _, f := range old {
+		was[f.Key] = f
+	}
 	for k, v := range reported {
 		b, err := json.Marshal(v)
 		if err != nil {
 			return err
 		}
-		if err := saveFact(tx, d, "reported", k, string(b), at); err != nil {
+		f := store.Fact{DeviceID: d.ID, Kind: "reported", Key: string(k), UnitID: unitOf(d), Value: string(b), At: at, Since: at}
+		if o, ok := was[f.Key]; ok && o.Value == f.Value && !o.Since.IsZero() {
+			f.Since = o.Since
+		}
+		if err := store.Save(tx, &f); err != nil {
 			return err
 		}
 	}
@@ -369,10 +447,11 @@ func (e *Engine) Taken() (taken, kept int64) { return e.ingest.taken.Load(), e.i
 func (e *Engine) presenceLoop(ctx context.Context) {
 	missing := map[string]time.Time{}
 	for e.Clock.Sleep(ctx, 15*time.Second) == nil {
+		e.presenceOfSleepers(ctx)
 		if e.embedded == nil {
 			continue
 		}
-		list, err := store.All[store.Device](e.Store.Read(ctx), "id", "presence = ?", string(inventory.Online))
+		list, err := store.All[store.Device](e.Store.Read(ctx), "id", "presence = ? AND awake_until IS NULL", string(inventory.Online))
 		if err != nil {
 			continue
 		}
@@ -406,4 +485,55 @@ func (e *Engine) presenceLoop(ctx context.Context) {
 			}
 		}
 	}
+}
+
+// presenceOfSleepers says of units that sleep whether they are asleep, or have
+// missed three wakes in a row.
+func (e *Engine) presenceOfSleepers(ctx context.Context) {
+	now := e.Clock.Now()
+	list, err := store.All[store.Device](e.Store.Read(ctx), "id", "awake_until < ? AND presence IN ('online','asleep')", now)
+	if err != nil {
+		e.Log.Error("list the units that sleep", "error", err)
+		return
+	}
+	for _, d := range list {
+		next, text := inventory.Asleep, ""
+		usual := e.wakeUsual(e.Store.Read(ctx), d)
+		if d.WokeAt != nil && now.Sub(*d.WokeAt) > 3*usual+time.Minute {
+			next, text = inventory.Offline, fmt.Sprintf("%s has missed three wakes; the last was at %s.", d.Name, d.WokeAt.Format(time.RFC3339))
+		}
+		if d.Presence == string(next) {
+			continue
+		}
+		err := e.Store.Write(ctx, func(tx *store.Tx) error {
+			if _, err := store.Change[store.Device](tx, map[string]any{"presence": string(next)}, "id = ? AND awake_until < ?", d.ID, now); err != nil {
+				return err
+			}
+			if text != "" {
+				if err := e.event(tx, store.Event{Actor: "fado", SiteID: d.SiteID, DeviceID: d.ID, Kind: "presence", Text: text}); err != nil {
+					return err
+				}
+			}
+			e.mark(tx, "device", d.ID)
+			return e.refresh(tx, d.ID)
+		})
+		if err != nil {
+			e.Log.Error("say that a unit sleeps", "device", d.ID, "error", err)
+		}
+	}
+}
+
+// wakeUsual is the usual time between two wakes: what it is told, or else what
+// its model says.
+func (e *Engine) wakeUsual(tx *store.Tx, d store.Device) time.Duration {
+	if f, err := store.One[store.Fact](tx, "device_id = ? AND kind = 'reported' AND key = ?", d.ID, string(settings.ReportSeconds)); err == nil {
+		var n float64
+		if json.Unmarshal([]byte(f.Value), &n) == nil && n > 0 {
+			return time.Duration(n * float64(time.Second))
+		}
+	}
+	if m, ok := e.Model(d.Model); ok && m.WakeSeconds > 0 {
+		return time.Duration(m.WakeSeconds) * time.Second
+	}
+	return 5 * time.Minute
 }

@@ -135,28 +135,25 @@ func (e *Engine) Lines(tx *store.Tx, d store.Device) ([]Line, error) {
 	}
 	account, hasAccount := e.account(tx, d)
 	var out []Line
-	for _, spec := range settings.Specs {
-		v, ok := values[spec.Key]
-		if !ok {
-			continue
-		}
-		l := Line{Line: settings.Line{Key: spec.Key, Intended: v, Hash: e.hashValue(v)}, Origin: origin[spec.Key]}
-		if spec.Key == settings.BrokerPassword && hasAccount {
+	for _, key := range values.Keys() {
+		v := values[key]
+		l := Line{Line: settings.Line{Key: key, Intended: v, Hash: e.hashValue(v)}, Origin: origin[key]}
+		if key == settings.BrokerPassword && hasAccount {
 			l.Hash = account.Hash
 		}
 		if dl != nil {
-			l.Supported, l.ReadBack = dl.Supports(spec.Key, subject), dl.ReadsBack(spec.Key, subject)
+			l.Supported, l.ReadBack = dl.Supports(key, subject), dl.ReadsBack(key, subject)
 		}
-		if r, ok := facts["handed over/"+string(spec.Key)]; ok {
+		if r, ok := facts["handed over/"+string(key)]; ok {
 			l.HandedOver = &settings.HandedOver{Unit: r.UnitID, At: r.At, Hash: r.Value}
 		}
-		if r, ok := facts["reported/"+string(spec.Key)]; ok {
+		if r, ok := facts["reported/"+string(key)]; ok {
 			var x any
 			if json.Unmarshal([]byte(r.Value), &x) == nil {
-				l.Reported = &settings.Reported{Value: settings.Normal(spec.Key, x), At: r.At}
+				l.Reported = &settings.Reported{Value: settings.Normal(key, x), At: r.At, Since: r.Since}
 			}
 		}
-		if r, ok := facts["proof/"+string(spec.Key)]; ok {
+		if r, ok := facts["proof/"+string(key)]; ok {
 			l.Proof = &settings.Proof{By: r.Value, At: r.At}
 		}
 		out = append(out, l)
@@ -182,14 +179,21 @@ func (e *Engine) driftCount(tx *store.Tx, d store.Device) (int, error) {
 // SetIntended changes intended settings at one scope: a site, a model at a site
 // or a device. A null value takes the setting away. All or nothing.
 func (e *Engine) SetIntended(ctx context.Context, actor, siteRef, model, deviceRef string, changes map[string]json.RawMessage) error {
+	kind, err := e.scopeModel(ctx, model, deviceRef)
+	if err != nil {
+		return err
+	}
 	var f problem.Fields
 	values := settings.Values{}
 	for k, raw := range changes {
-		key := settings.Key(k)
+		key := settings.Canonical(settings.Key(k), kind)
 		spec, known := settings.Lookup(key)
+		_, _, _, ofItem := settings.Split(key)
 		switch {
 		case !known:
 			f.Add(k, "there is no such setting", dialect.Nearest(k, settingNames()))
+		case ofItem && kind.Name == "":
+			f.Add(k, "belongs to a model's ports or outputs; set it for a model or a device", "")
 		case key == settings.Hostname || key == settings.Topic || key == settings.Label:
 			f.Add(k, "is a device's own name; change it with «fado device edit»", "")
 		case key == settings.WifiSSID || key == settings.WifiPassphrase || key == settings.BrokerUser || key == settings.BrokerPassword || key == settings.BrokerClient || key == settings.UpdateKey:
@@ -268,7 +272,8 @@ func (e *Engine) SetIntended(ctx context.Context, actor, siteRef, model, deviceR
 			if err != nil {
 				return err
 			}
-			if broken := settings.Check(withoutZero(vals)); len(broken) > 0 {
+			m, _ := e.Model(d.Model)
+			if broken := settings.CheckFor(withoutZero(vals), m); len(broken) > 0 {
 				return broken.Err(fmt.Sprintf("The settings were not changed: they would not suit %s.", d.Name))
 			}
 			if err := e.refresh(tx, d.ID); err != nil {
@@ -280,10 +285,29 @@ func (e *Engine) SetIntended(ctx context.Context, actor, siteRef, model, deviceR
 	})
 }
 
+// scopeModel is the model that a change is for: that of the device, or the one
+// named. It is empty for a change of a whole site.
+func (e *Engine) scopeModel(ctx context.Context, model, deviceRef string) (inventory.Model, error) {
+	if deviceRef != "" {
+		d, err := e.FindDevice(ctx, deviceRef)
+		if err != nil {
+			return inventory.Model{}, err
+		}
+		model = d.Model
+	}
+	m, _ := e.Model(model)
+	return m, nil
+}
+
 func settingNames() []string {
 	out := make([]string, 0, len(settings.Specs))
 	for _, s := range settings.Specs {
 		out = append(out, string(s.Key))
+	}
+	for _, f := range settings.Families {
+		for _, x := range f.Fields {
+			out = append(out, string(settings.ItemKey(f.Name, "X", x.Name)))
+		}
 	}
 	return out
 }
@@ -334,75 +358,14 @@ func (e *Engine) plan(tx *store.Tx, d store.Device) (settings.Values, error) {
 	if strings.Contains(dl.SetUp.AccessPoint.Key, "set_up_code") && len(d.SetUpCode) == 0 {
 		f.Add("set_up_code", "its access point wants the code that is printed on the unit", "")
 	}
-	f = append(f, settings.Check(withoutZero(values))...)
+	m, _ := e.Model(d.Model)
+	f = append(f, settings.CheckFor(withoutZero(values), m)...)
 	return values, f.Err(fmt.Sprintf("%s cannot be commissioned yet.", d.Name))
-}
-
-// Exchange is one request of a preview, with secrets masked.
-type Exchange struct {
-	Title    string   `json:"title"`
-	Request  string   `json:"request" doc:"Method and path, or the topic"`
-	Body     string   `json:"body,omitempty"`
-	Sets     []string `json:"sets,omitempty"`
-	Restarts bool     `json:"restarts"`
-}
-
-// Preview shows what commissioning would send to a device, in order.
-func (e *Engine) Preview(ctx context.Context, ref string) ([]Exchange, []settings.Key, error) {
-	d, err := e.FindDevice(ctx, ref)
-	if err != nil {
-		return nil, nil, err
-	}
-	tx := e.Store.Read(ctx)
-	values, err := e.plan(tx, d)
-	if err != nil {
-		return nil, nil, err
-	}
-	if _, has := values[settings.BrokerUser]; !has {
-		values[settings.BrokerUser] = "(made when it is commissioned)"
-		values[settings.BrokerPassword] = secret.New("x")
-	}
-	model, dl, err := e.speaker(d)
-	if err != nil {
-		return nil, nil, err
-	}
-	pages, left := dl.PagesFor(values, dialect.Subject{Model: model, Version: d.Running})
-	all := []dialect.Page{{Exchange: dl.Identify}}
-	all = append(all, pages...)
-	if dl.Commit != nil {
-		all = append(all, dialect.Page{Exchange: *dl.Commit})
-	}
-	code, err := e.open("set-up code", d.ID, d.SetUpCode)
-	if err != nil {
-		return nil, nil, err
-	}
-	var out []Exchange
-	for i, p := range all {
-		r, err := p.Preview(e.context(d, code).Merge(values))
-		if err != nil {
-			return nil, nil, fmt.Errorf("encode %s: %w", p.Title, err)
-		}
-		title := p.Title
-		switch {
-		case i == 0:
-			title = "identify"
-		case title == "" && r.Restarts:
-			title = "restart"
-		}
-		x := Exchange{Title: title, Request: strings.TrimSpace(r.Method + " " + r.Path + r.Topic), Body: string(r.Body), Restarts: r.Restarts}
-		for _, k := range p.Sets {
-			if _, ok := values[k]; ok {
-				x.Sets = append(x.Sets, string(k))
-			}
-		}
-		out = append(out, x)
-	}
-	return out, left, nil
 }
 
 func (e *Engine) context(d store.Device, code secret.Secret) dialect.Values {
 	h := inventory.HardwareID(d.HardwareID)
-	return dialect.Values{"hardware_id": d.HardwareID, "digits": h.Digits(), "set_up_code": code, "topic": d.Topic}
+	return dialect.Values{"hardware_id": d.HardwareID, "digits": h.Digits(), "set_up_code": code, "address": d.Address, "topic": d.Topic, dialect.LiveTopic: d.TopicInUse()}
 }
 
 // saveFact keeps one of the three values of a setting.

@@ -37,7 +37,7 @@ func (e *Engine) thingSubject(tx *store.Tx, d store.Device) (thing.Subject, erro
 	if err != nil {
 		return thing.Subject{}, err
 	}
-	s := thing.Subject{DeviceID: d.ID, Label: d.Label, Topic: d.Topic, Version: d.Running, Model: model, Dialect: dl}
+	s := thing.Subject{DeviceID: d.ID, Label: d.Label, Topic: d.TopicInUse(), Version: d.Running, Model: model, Dialect: dl}
 	site, err := store.One[store.Site](tx, "id = ?", d.SiteID)
 	if err != nil {
 		return s, err

@@ -79,6 +79,12 @@ func (e *Engine) SaveSite(ctx context.Context, actor, ref string, ifVersion int6
 				f.Add("download_address", "a base URL under which the units reach this service", "http://192.168.40.2:8420")
 			}
 		}
+		if edit.Proxy != nil {
+			s.Proxy = strings.TrimRight(*edit.Proxy, "/")
+			if u, err := url.Parse(s.Proxy); s.Proxy != "" && (err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.Path != "") {
+				f.Add("proxy", "the base URL of an HTTP proxy", "http://10.8.0.4:3128")
+			}
+		}
 		for field, set := range map[string]struct{ to, from *bool }{
 			"allow_unsigned": {&s.AllowUnsigned, edit.AllowUnsigned}, "allow_downgrade": {&s.AllowDowngrade, edit.AllowDowngrade}, "allow_risky": {&s.AllowRisky, edit.AllowRisky}} {
 			if set.from != nil && field != "" {
@@ -443,7 +449,7 @@ func (e *Engine) Blink(ctx context.Context, actor, ref string) error {
 	if dl.Asks.Blink == nil {
 		return problem.New(problem.Conflict, fmt.Sprintf("A %s cannot be asked to blink.", model.Name), "Its dialect knows no such request.", "")
 	}
-	r, err := dl.Asks.Blink.Encode(map[string]any{"topic": d.Topic, "ask_id": fmt.Sprintf("blink-%d", time.Now().UnixNano())})
+	r, err := dl.Asks.Blink.Encode(map[string]any{"topic": d.TopicInUse(), "ask_id": fmt.Sprintf("blink-%d", time.Now().UnixNano())})
 	if err != nil {
 		return err
 	}

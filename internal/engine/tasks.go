@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"fado/internal/core/check"
 	"fado/internal/core/firmware"
 	"fado/internal/core/inventory"
 	"fado/internal/core/problem"
@@ -122,6 +123,9 @@ func (t *tasks) start(ctx context.Context, rec store.Task, state task.State, pin
 			return err
 		}
 		text := fmt.Sprintf("Commissioning of %s was started.", d.Name)
+		if state.Kind == task.Apply {
+			text = fmt.Sprintf("Applying the changed settings of %s was started.", d.Name)
+		}
 		if state.Update != nil {
 			text = fmt.Sprintf("An update of %s from %s to %s was started.", d.Name, state.Update.From, state.Update.Version)
 		}
@@ -240,7 +244,7 @@ func (t *tasks) reported(device string, got settings.Values, replyTo string) {
 	if err != nil {
 		return
 	}
-	want := r.pinned
+	want := withoutZero(r.pinned)
 	if r.kind == task.Update {
 		// An update hands nothing over: what counts is what was intended and
 		// handed over before.
@@ -438,6 +442,8 @@ func (e *Engine) follow(tx *store.Tx, id string, d store.Device, before, after t
 		text = fmt.Sprintf("%s of %s failed. %s %s", title(string(after.Kind)), d.Name, after.Failure.What, after.Failure.Cause)
 	case after.Update != nil && after.Update.Outcome == task.Succeeded:
 		text = fmt.Sprintf("%s now runs %s, by its own report.", d.Name, after.Update.Version)
+	case after.Kind == task.Apply && after.Status == task.Done:
+		text = fmt.Sprintf("%s holds its settings as intended.", d.Name)
 	case after.Kind == task.Commission && after.Status == task.Done:
 		text = fmt.Sprintf("%s is adopted and proven.", d.Name)
 	}
@@ -542,18 +548,28 @@ func (t *tasks) next(device string) {
 }
 
 // Commission starts commissioning of a device.
-func (e *Engine) Commission(ctx context.Context, actor, ref string) (store.Task, error) {
+// A model may want things done before; done says that a person has done them.
+func (e *Engine) Commission(ctx context.Context, actor, ref string, done bool) (store.Task, error) {
 	d, err := e.FindDevice(ctx, ref)
 	if err != nil {
+		return store.Task{}, err
+	}
+	if _, err := e.plan(e.Store.Read(ctx), d); err != nil {
+		return store.Task{}, err
+	}
+	if e.radio == nil {
+		return store.Task{}, problem.New(problem.Unavailable, "No radio is set up, so no access point can be joined.", "The service runs without a radio.", "Set «radio» in the configuration file and start the service again.")
+	}
+	if err := e.confirmBefore(ctx, actor, d, done); err != nil {
+		return store.Task{}, err
+	}
+	if err := e.ensureAccess(ctx, actor, d); err != nil {
 		return store.Task{}, err
 	}
 	tx := e.Store.Read(ctx)
 	values, err := e.plan(tx, d)
 	if err != nil {
 		return store.Task{}, err
-	}
-	if e.radio == nil {
-		return store.Task{}, problem.New(problem.Unavailable, "No radio is set up, so no access point can be joined.", "The service runs without a radio.", "Set «radio» in the configuration file and start the service again.")
 	}
 	delete(values, settings.BrokerUser)
 	delete(values, settings.BrokerPassword)
@@ -571,6 +587,29 @@ func (e *Engine) Commission(ctx context.Context, actor, ref string) (store.Task,
 	return e.tasks.start(ctx, store.Task{DeviceID: d.ID, Actor: actor, Revision: rev}, task.NewCommission(subject), values)
 }
 
+// confirmBefore sees that what a model wants done before was done, and records
+// who says so. Once confirmed for a unit, it is not asked for again.
+func (e *Engine) confirmBefore(ctx context.Context, actor string, d store.Device, done bool) error {
+	m, _ := e.Model(d.Model)
+	if len(m.Before) == 0 {
+		return nil
+	}
+	if _, err := store.One[store.Check](e.Store.Read(ctx), "device_id = ? AND name = ? AND holds = 1", d.ID, string(check.Before)); err == nil {
+		return nil
+	}
+	if !done {
+		return problem.New(problem.Conflict, fmt.Sprintf("%s is not started: first, %s", d.Name, strings.Join(m.Before, " ")), fmt.Sprintf("The model %s wants this done before, and nobody has confirmed it.", m.Name),
+			"Do it, then start with «fado device commission "+d.Hostname+" --prepared».")
+	}
+	return e.Store.Write(ctx, func(tx *store.Tx) error {
+		r := check.Hold(check.Before, check.Witness, e.Clock.Now(), strings.Join(m.Before, " "), "done, says %s", actor)
+		if err := store.Save(tx, &store.Check{DeviceID: d.ID, Name: string(r.Name), Holds: true, Expected: r.Expected, Seen: r.Seen, Evidence: string(r.Evidence), At: r.At}); err != nil {
+			return err
+		}
+		return e.event(tx, store.Event{Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, Kind: "check", Text: fmt.Sprintf("%s confirmed for %s: %s", actor, d.Name, r.Expected)})
+	})
+}
+
 func (e *Engine) revision(tx *store.Tx) (int64, error) {
 	list, err := store.Some[store.Revision](tx, 1, "id DESC", "1 = 1")
 	if err != nil || len(list) == 0 {
@@ -584,11 +623,11 @@ func (e *Engine) subject(tx *store.Tx, d store.Device) (task.Subject, error) {
 	if err != nil {
 		return task.Subject{}, err
 	}
-	usual := float64(model.BootSeconds)
-	if l, err := store.One[store.Learnt](tx, "model = ? AND what = 'boot'", model.Name); err == nil && l.Count > 0 {
-		usual = l.Seconds
+	s := task.Subject{Name: d.Name, HardwareID: d.HardwareID, Model: model.Name, BootUsual: e.bootUsual(tx, model), SetUp: model.SetUp, Recover: model.Recover,
+		Adopted: d.Stage == string(inventory.Adopted)}
+	if dl.Sleeps() {
+		s.Sleeps, s.WakeUsual, s.Wake = true, e.wakeUsual(tx, d).Seconds(), model.Wake
 	}
-	s := task.Subject{Name: d.Name, HardwareID: d.HardwareID, Model: model.Name, BootUsual: usual, SetUp: model.SetUp, Recover: model.Recover}
 	if way, ok := dl.Delivery(deviceSubject(model, d)); ok {
 		s.Reverts = way.Reverts
 	}
@@ -596,6 +635,54 @@ func (e *Engine) subject(tx *store.Tx, d store.Device) (task.Subject, error) {
 		s.Recover = "Take its power away for ten seconds and give it back. If it stays silent, replace the unit."
 	}
 	return s, nil
+}
+
+// bootUsual is how many seconds a model usually takes from restart to its first
+// message: what was learnt, or else what its file says.
+func (e *Engine) bootUsual(tx *store.Tx, m inventory.Model) float64 {
+	if l, err := store.One[store.Learnt](tx, "model = ? AND what = 'boot'", m.Name); err == nil && l.Count > 0 {
+		return l.Seconds
+	}
+	return float64(m.BootSeconds)
+}
+
+// BootUsual is how many seconds a model usually takes from restart to its first
+// message.
+func (e *Engine) BootUsual(ctx context.Context, m inventory.Model) float64 {
+	return e.bootUsual(e.Store.Read(ctx), m)
+}
+
+// Apply starts to bring a unit in service to what is intended.
+func (e *Engine) Apply(ctx context.Context, actor, ref string) (store.Task, error) {
+	d, err := e.FindDevice(ctx, ref)
+	if err != nil {
+		return store.Task{}, err
+	}
+	if _, err := e.planApply(e.Store.Read(ctx), d); err != nil {
+		return store.Task{}, err
+	}
+	if err := e.ensureAccess(ctx, actor, d); err != nil {
+		return store.Task{}, err
+	}
+	tx := e.Store.Read(ctx)
+	values, err := e.planApply(tx, d)
+	if err != nil {
+		return store.Task{}, err
+	}
+	delete(values, settings.BrokerUser)
+	delete(values, settings.BrokerPassword)
+	subject, err := e.subject(tx, d)
+	if err != nil {
+		return store.Task{}, err
+	}
+	if s, ok := values[settings.WifiSSID].(string); ok {
+		subject.Network = s
+	}
+	rev, err := e.revision(tx)
+	if err != nil {
+		return store.Task{}, err
+	}
+	return e.tasks.start(ctx, store.Task{DeviceID: d.ID, Actor: actor, Revision: rev}, task.NewApply(subject), values)
 }
 
 // Update starts an update of one device to an image.

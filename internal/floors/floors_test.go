@@ -15,6 +15,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"fado/dialects"
 )
 
 type pkg struct {
@@ -45,27 +47,28 @@ func packages(t *testing.T) []pkg {
 // allowed lists the packages of each floor; a package imports from its own
 // allowance only. Standard and outside packages are judged apart.
 var allowed = map[string][]string{
-	"fado/internal/core/":   {"fado/internal/core/"},
-	"fado/internal/clock":   {},
-	"fado/internal/fail":    {},
-	"fado/internal/wire":    {"fado/internal/core/"},
-	"fado/internal/store":   {"fado/internal/core/", "fado/internal/fail"},
-	"fado/internal/broker":  {"fado/internal/core/", "fado/internal/fail"},
-	"fado/internal/reach":   {"fado/internal/core/", "fado/internal/fail"},
-	"fado/internal/hub":     {"fado/internal/core/", "fado/internal/fail"},
-	"fado/internal/engine":  {"fado/internal/core/", "fado/internal/store", "fado/internal/broker", "fado/internal/reach", "fado/internal/hub", "fado/internal/clock", "fado/internal/fail", "fado/internal/wire"},
-	"fado/internal/api":     {"fado/internal/core/", "fado/internal/store", "fado/internal/engine", "fado/internal/wire"},
-	"fado/internal/client":  {"fado/internal/core/problem", "fado/internal/wire"},
-	"fado/internal/sim":     {"fado/internal/clock"},
-	"fado/internal/service": {"fado/internal/"},
-	"fado/internal/demo":    {"fado/internal/", "fado/demo", "fado/dialects"},
-	"fado/internal/cli":     {"fado/internal/", "fado/web"},
-	"fado/internal/floors":  {},
-	"fado/cmd/fado":         {"fado/internal/cli"},
-	"fado/web":              {},
-	"fado/demo":             {},
-	"fado/dialects":         {},
-	"fado/test/":            {"fado/"},
+	"fado/internal/core/":     {"fado/internal/core/"},
+	"fado/internal/clock":     {},
+	"fado/internal/fail":      {},
+	"fado/internal/wire":      {"fado/internal/core/"},
+	"fado/internal/store":     {"fado/internal/core/", "fado/internal/fail"},
+	"fado/internal/broker":    {"fado/internal/core/", "fado/internal/fail"},
+	"fado/internal/reach":     {"fado/internal/core/", "fado/internal/fail", "fado/internal/clock"},
+	"fado/internal/rehearsal": {"fado/internal/core/", "fado/internal/reach", "fado/internal/broker", "fado/internal/sim", "fado/internal/clock"},
+	"fado/internal/hub":       {"fado/internal/core/", "fado/internal/fail"},
+	"fado/internal/engine":    {"fado/internal/core/", "fado/internal/store", "fado/internal/broker", "fado/internal/reach", "fado/internal/hub", "fado/internal/clock", "fado/internal/fail", "fado/internal/wire"},
+	"fado/internal/api":       {"fado/internal/core/", "fado/internal/store", "fado/internal/engine", "fado/internal/wire", "fado/internal/rehearsal"},
+	"fado/internal/client":    {"fado/internal/core/problem", "fado/internal/wire"},
+	"fado/internal/sim":       {"fado/internal/clock"},
+	"fado/internal/service":   {"fado/internal/"},
+	"fado/internal/demo":      {"fado/internal/", "fado/demo", "fado/dialects"},
+	"fado/internal/cli":       {"fado/internal/", "fado/web"},
+	"fado/internal/floors":    {"fado/dialects"},
+	"fado/cmd/fado":           {"fado/internal/cli"},
+	"fado/web":                {},
+	"fado/demo":               {},
+	"fado/dialects":           {},
+	"fado/test/":              {"fado/"},
 }
 
 func TestImportsRunDownwards(t *testing.T) {
@@ -132,6 +135,8 @@ func TestSecretsAreOpenedInFewPlaces(t *testing.T) {
 		"core/settings/spec.go",  // the rules for passphrases and passwords
 		"broker/broker.go",       // signing in to a broker
 		"reach/reach.go",         // joining an access point
+		"reach/talk.go",          // signing in to a unit's pages
+		"engine/access.go",       // the recorded reveal of one unit's login
 		"hub/hub.go",             // the directory's bearer token
 		"store/seal.go", "store/backup.go", "api/backup.go",
 		"engine/tasks.go",    // sealing what a task pins
@@ -151,6 +156,38 @@ func TestSecretsAreOpenedInFewPlaces(t *testing.T) {
 			return true
 		})
 	})
+}
+
+// TestNoCodeKnowsADialect: what differs from one family to the next is in its
+// file; only the simulated units, which are the other side, know their names.
+func TestNoCodeKnowsADialect(t *testing.T) {
+	names, err := fs.Glob(dialects.Files, "*.yaml")
+	if err != nil || len(names) < 4 {
+		t.Fatal(names, err)
+	}
+	seen := 0
+	each(t, "..", func(path string, f *ast.File, set *token.FileSet) {
+		if strings.HasSuffix(path, "_test.go") || strings.Contains(path, "/sim/") {
+			return
+		}
+		ast.Inspect(f, func(n ast.Node) bool {
+			lit, ok := n.(*ast.BasicLit)
+			if !ok || lit.Kind != token.STRING {
+				return true
+			}
+			seen++
+			for _, name := range names {
+				name = strings.TrimSuffix(name, ".yaml")
+				if text := strings.Trim(lit.Value, "`\""); text == name || name != "direct" && strings.Contains(text, name) {
+					t.Errorf("%s: %s knows the dialect %s", set.Position(lit.Pos()), lit.Value, name)
+				}
+			}
+			return true
+		})
+	})
+	if seen < 1000 {
+		t.Errorf("only %d texts were looked at", seen)
+	}
 }
 
 // TestPackagesSayWhatTheyAreFor: each package's first comment says what it is

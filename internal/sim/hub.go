@@ -33,7 +33,7 @@ type hub struct {
 	mu      sync.Mutex
 	address string
 	things  map[string]map[string]any
-	values  map[string]any // topic to value
+	values  map[string][]byte // topic to payload
 	topics  map[string]bool
 	refuse  bool
 }
@@ -43,7 +43,7 @@ func (s *Site) addHub(spec HubSpec) error {
 	if err != nil {
 		return fmt.Errorf("listen for the hub %s: %w", spec.Name, err)
 	}
-	h := &hub{spec: spec, address: "http://" + l.Addr().String(), things: map[string]map[string]any{}, values: map[string]any{}, topics: map[string]bool{}}
+	h := &hub{spec: spec, address: "http://" + l.Addr().String(), things: map[string]map[string]any{}, values: map[string][]byte{}, topics: map[string]bool{}}
 	o := mqtt.NewClientOptions().AddBroker("tcp://" + spec.Broker).SetClientID(spec.Account).SetUsername(spec.Account).SetPassword(spec.Password).
 		SetConnectRetry(true).SetConnectRetryInterval(500 * time.Millisecond).SetAutoReconnect(true).SetMaxReconnectInterval(time.Second).
 		SetCleanSession(true).SetOnConnectHandler(func(mqtt.Client) { h.subscribeAll() })
@@ -215,12 +215,9 @@ func (h *hub) subscribeAll() {
 		return
 	}
 	h.client.SubscribeMultiple(filters, func(_ mqtt.Client, m mqtt.Message) {
-		var v any
-		if json.Unmarshal(m.Payload(), &v) == nil {
-			h.mu.Lock()
-			h.values[m.Topic()] = v
-			h.mu.Unlock()
-		}
+		h.mu.Lock()
+		h.values[m.Topic()] = m.Payload()
+		h.mu.Unlock()
 	})
 }
 
@@ -228,20 +225,95 @@ func (h *hub) switchThing(id, property, value string) error {
 	h.mu.Lock()
 	td := h.things[id]
 	h.mu.Unlock()
-	topic := ""
+	topic, payload := "", value
 	forms(td, "writeproperty", func(name string, f map[string]any) {
 		if name == property {
 			topic, _ = f["mqv:topic"].(string)
 		}
 	})
+	if action := inner(inner(td, "actions"), "set-"+property); topic == "" && action != nil {
+		list, _ := action["forms"].([]any)
+		for _, f := range list {
+			form, _ := f.(map[string]any)
+			topic = text(form["mqv:topic"])
+			body := fill(inner(action, "input"), value)
+			if strings.HasPrefix(text(form["contentType"]), "text/plain") {
+				payload = fmt.Sprint(body)
+				continue
+			}
+			b, err := json.Marshal(body)
+			if err != nil {
+				return err
+			}
+			payload = string(b)
+		}
+	}
 	if topic == "" {
 		return fmt.Errorf("the thing %s has no property %s to write", id, property)
 	}
-	t := h.client.Publish(topic, 1, false, value)
+	t := h.client.Publish(topic, 1, false, payload)
 	if !t.WaitTimeout(3 * time.Second) {
 		return fmt.Errorf("the broker did not take the command")
 	}
 	return t.Error()
+}
+
+// fill makes an instance of a data schema with the value in its one open place.
+func fill(schema map[string]any, value string) any {
+	if c, fixed := schema["const"]; fixed {
+		return c
+	}
+	if list, _ := schema["oneOf"].([]any); len(list) > 0 {
+		for _, x := range list {
+			one, _ := x.(map[string]any)
+			if (one["title"] == "on") == (value == "true") {
+				return one["const"]
+			}
+		}
+	}
+	if schema["type"] == "object" {
+		out := map[string]any{}
+		for k := range inner(schema, "properties") {
+			out[k] = fill(inner(inner(schema, "properties"), k), value)
+		}
+		return out
+	}
+	var v any
+	if json.Unmarshal([]byte(value), &v) != nil {
+		return value
+	}
+	return v
+}
+
+// shown reads a payload by its data schema: the one value in an object, and what
+// a word means.
+func shown(schema map[string]any, form map[string]any, payload []byte) any {
+	var v any = string(payload)
+	if !strings.HasPrefix(text(form["contentType"]), "text/plain") && json.Unmarshal(payload, &v) != nil {
+		return nil
+	}
+	for schema["type"] == "object" {
+		object, _ := v.(map[string]any)
+		for k := range inner(schema, "properties") {
+			v = object[k]
+			schema = inner(inner(schema, "properties"), k)
+			break
+		}
+	}
+	list, _ := schema["oneOf"].([]any)
+	for _, x := range list {
+		one, _ := x.(map[string]any)
+		if one["const"] == v {
+			switch one["title"] {
+			case "on":
+				return true
+			case "off":
+				return false
+			}
+			return one["title"]
+		}
+	}
+	return v
 }
 
 // ThingView is what the hub shows of a thing.
@@ -273,11 +345,14 @@ func (h *hub) view() []ThingView {
 		forms(td, "observeproperty", func(name string, f map[string]any) {
 			if t, ok := f["mqv:filter"].(string); ok {
 				if x, seen := h.values[t]; seen {
-					v.Values[name] = x
+					v.Values[name] = shown(inner(inner(td, "properties"), name), f, x)
 				}
 			}
 		})
 		forms(td, "writeproperty", func(name string, _ map[string]any) { v.Write[name] = struct{}{} })
+		for name := range inner(td, "actions") {
+			v.Write[strings.TrimPrefix(name, "set-")] = struct{}{}
+		}
 		out = append(out, v)
 	}
 	slices.SortFunc(out, func(a, b ThingView) int { return strings.Compare(a.Room+a.Title, b.Room+b.Title) })

@@ -21,6 +21,7 @@ type Site struct {
 	DownloadAddress string
 	DownloadProven  *time.Time
 	DownloadProof   string
+	Proxy           string // HTTP proxy through which its network is reached
 	AllowUnsigned   bool
 	AllowDowngrade  bool
 	AllowRisky      bool
@@ -107,6 +108,21 @@ type Device struct {
 	Digest    string
 	Standing  string `gorm:"index"`
 	Attention string `gorm:"index"` // why it needs a person, "" when it does not
+	Drift     int    `gorm:"index"` // settings that differ
+	Address   string
+	// LiveTopic is the topic that its unit still uses, while another one is
+	// intended; "" when they are the same.
+	LiveTopic  string `gorm:"index"`
+	WokeAt     *time.Time
+	AwakeUntil *time.Time // of a unit that sleeps
+}
+
+// TopicInUse is the topic under which the device's unit speaks now.
+func (d Device) TopicInUse() string {
+	if d.LiveTopic != "" {
+		return d.LiveTopic
+	}
+	return d.Topic
 }
 
 // Unit is a piece of hardware.
@@ -154,6 +170,19 @@ type Fact struct {
 	UnitID   string
 	Value    string // handed over: keyed hash; reported: JSON; proof: what proved it
 	At       time.Time
+	Since    time.Time // reported: when it first said this value
+}
+
+// SealedCopy is a unit's whole configuration as the unit keeps it, sealed.
+type SealedCopy struct {
+	ID       string `gorm:"primaryKey"`
+	DeviceID string `gorm:"index"`
+	UnitID   string
+	At       time.Time
+	Why      string
+	Size     int
+	Hash     string // keyed, of the content
+	Sealed   []byte
 }
 
 // Account is an account on the embedded broker.
@@ -369,7 +398,7 @@ type Kept struct {
 var records = []any{
 	&Site{}, &Room{}, &Network{}, &Broker{}, &Hub{}, &File{}, &Device{}, &Unit{}, &Tenure{}, &Intended{}, &Revision{}, &Fact{},
 	&Account{}, &Task{}, &Lease{}, &Image{}, &Goal{}, &Link{}, &Event{}, &Check{}, &Outgoing{}, &Learnt{}, &SigningKey{},
-	&Person{}, &Token{}, &Session{}, &Answer{}, &Meta{}, &Sighting{},
+	&Person{}, &Token{}, &Session{}, &Answer{}, &Meta{}, &Sighting{}, &SealedCopy{},
 }
 
 var telemetry = []any{&Latest{}, &Kept{}, &Meta{}}

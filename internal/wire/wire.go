@@ -41,6 +41,7 @@ type Site struct {
 	Scheme          naming.Scheme `json:"scheme"`
 	DownloadAddress string        `json:"download_address,omitempty" doc:"Base URL under which units reach Fado"`
 	DownloadProof   string        `json:"download_proof,omitempty" doc:"How the address was proven; empty when it was not"`
+	Proxy           string        `json:"proxy,omitempty" doc:"HTTP proxy through which the site's network is reached"`
 	AllowUnsigned   bool          `json:"allow_unsigned"`
 	AllowDowngrade  bool          `json:"allow_downgrade"`
 	AllowRisky      bool          `json:"allow_risky" doc:"Consent to ways of updating that can kill an interrupted unit"`
@@ -66,6 +67,7 @@ type SiteEdit struct {
 	Hub             *string        `json:"hub,omitempty" doc:"Name or id of its hub"`
 	Scheme          *naming.Scheme `json:"scheme,omitempty"`
 	DownloadAddress *string        `json:"download_address,omitempty" example:"http://192.168.40.2:8420"`
+	Proxy           *string        `json:"proxy,omitempty" doc:"HTTP proxy through which the site's network is reached; empty when Fado stands in it" example:"http://10.8.0.4:3128"`
 	AllowUnsigned   *bool          `json:"allow_unsigned,omitempty"`
 	AllowDowngrade  *bool          `json:"allow_downgrade,omitempty"`
 	AllowRisky      *bool          `json:"allow_risky,omitempty"`
@@ -148,6 +150,11 @@ type Device struct {
 	Intended    string              `json:"intended,omitempty" doc:"Version that is intended"`
 	Standing    string              `json:"standing" enum:"current,behind,ahead,unknown"`
 	Attention   string              `json:"attention,omitempty" doc:"Why it needs a person: failed, lost, check, offline, drift, behind"`
+	Drift       int                 `json:"drift" doc:"Settings that are not on its unit as intended"`
+	Address     string              `json:"address,omitempty" doc:"Its unit's own, as it said last"`
+	LiveTopic   string              `json:"live_topic,omitempty" doc:"The topic that its unit still uses while another is intended"`
+	AwakeUntil  *time.Time          `json:"awake_until,omitempty" doc:"Of a unit that sleeps"`
+	BootSeconds float64             `json:"boot_seconds,omitempty" doc:"Usual time from restart to first message, as learnt"`
 	Version     int64               `json:"version" doc:"For If-Match"`
 	UpdatedAt   time.Time           `json:"updated_at"`
 	ModelDetail *inventory.Model    `json:"model_detail,omitempty"`
@@ -209,15 +216,115 @@ type Setting struct {
 	HandedOver *time.Time `json:"handed_over,omitempty"`
 	Reported   any        `json:"reported,omitempty"`
 	ReportedAt *time.Time `json:"reported_at,omitempty"`
+	Since      *time.Time `json:"since,omitempty" doc:"When the unit first said this value"`
 	Proof      string     `json:"proof,omitempty"`
 	ProofAt    *time.Time `json:"proof_at,omitempty"`
 }
 
-// Preview is what commissioning would send.
+// Preview is what commissioning would send to a device, or what would be applied
+// to one in service, in order.
 type Preview struct {
+	DeviceID    string     `json:"device_id"`
+	Device      string     `json:"device"`
+	Hostname    string     `json:"hostname"`
+	At          string     `json:"at" enum:"set-up,service" doc:"Where the unit is reached"`
 	Exchanges   []Exchange `json:"exchanges"`
 	Restarts    int        `json:"restarts"`
-	Unsupported []string   `json:"unsupported" doc:"Intended settings that this dialect cannot write"`
+	Differences []Setting  `json:"differences" doc:"What is not on the unit yet"`
+	Unsupported []string   `json:"unsupported" doc:"Intended settings that this firmware cannot be told"`
+	Unreadable  []string   `json:"unreadable" doc:"Settings that are sent and cannot be read back; secrets are proven by effect"`
+	AtWake      bool       `json:"at_wake" doc:"It is sent when the unit wakes"`
+	Listeners   []string   `json:"listeners" doc:"Other accounts that have subscribed to the topic which would be given up"`
+	Problem     string     `json:"problem,omitempty" doc:"Why nothing can be sent"`
+}
+
+// Selection chooses devices: those named, or all of a site, a model, a room or
+// a tag that are in service and have something to apply.
+type Selection struct {
+	Devices []string `json:"devices,omitempty" doc:"Ids, hostnames, topics or hardware ids"`
+	Site    string   `json:"site,omitempty"`
+	Model   string   `json:"model,omitempty"`
+	Tag     string   `json:"tag,omitempty"`
+}
+
+// Applied is what became of one device of a selection.
+type Applied struct {
+	DeviceID string `json:"device_id"`
+	Device   string `json:"device"`
+	Hostname string `json:"hostname"`
+	Task     *Task  `json:"task,omitempty"`
+	Problem  string `json:"problem,omitempty"`
+}
+
+// Drift is one setting that is not on its unit as intended.
+type Drift struct {
+	DeviceID  string     `json:"device_id"`
+	Device    string     `json:"device"`
+	Hostname  string     `json:"hostname"`
+	Site      string     `json:"site"`
+	Key       string     `json:"key"`
+	Title     string     `json:"title"`
+	State     string     `json:"state" enum:"differs,not handed over"`
+	Intended  any        `json:"intended"`
+	Origin    string     `json:"origin"`
+	Reported  any        `json:"reported,omitempty"`
+	Since     time.Time  `json:"since" doc:"When the difference began"`
+	ChangedBy string     `json:"changed_by,omitempty" doc:"Who last changed what is intended"`
+	ChangedAt *time.Time `json:"changed_at,omitempty"`
+}
+
+// DriftPage is what differs. Total counts the devices, listed or not.
+type DriftPage struct {
+	Drift   []Drift `json:"drift"`
+	Devices int64   `json:"devices"`
+}
+
+// DriftAccept makes what a unit reports the intended value.
+type DriftAccept struct {
+	Device   string   `json:"device"`
+	Settings []string `json:"settings" minItems:"1"`
+}
+
+// Commissioning starts commissioning.
+type Commissioning struct {
+	Prepared bool `json:"prepared,omitempty" doc:"What the model wants done before was done"`
+}
+
+// Reveal asks for the login of a unit's own pages. The password is that of the
+// person who asks.
+type Reveal struct {
+	Password string `json:"password" writeOnly:"true"`
+}
+
+// Revealed is the login of a unit's own pages.
+type Revealed struct {
+	User     string `json:"user,omitempty"`
+	Password string `json:"password,omitempty"`
+	PointKey string `json:"point_key,omitempty" doc:"Key of its own access point"`
+}
+
+// SealedCopy is a unit's whole configuration, kept sealed as it was.
+type SealedCopy struct {
+	ID   string    `json:"id"`
+	At   time.Time `json:"at"`
+	Why  string    `json:"why"`
+	Size int       `json:"size_bytes"`
+}
+
+// SchemeQuestion asks what a changed naming scheme would rename.
+type SchemeQuestion struct {
+	Scheme  naming.Scheme `json:"scheme"`
+	Devices []string      `json:"devices,omitempty" doc:"Only these"`
+}
+
+// Rename is what a scheme would call a device, and what it is called now.
+type Rename struct {
+	DeviceID  string       `json:"device_id"`
+	Device    string       `json:"device"`
+	From      naming.Names `json:"from"`
+	To        naming.Names `json:"to"`
+	InService bool         `json:"in_service" doc:"Its unit has to be told"`
+	Listeners []string     `json:"listeners" doc:"Other accounts that have subscribed to the topic which would be given up"`
 }
 
 // Exchange is one request, with secrets masked.
@@ -244,7 +351,7 @@ type Task struct {
 	DeviceID  string            `json:"device_id"`
 	Device    string            `json:"device" doc:"The device's name"`
 	Hostname  string            `json:"hostname"`
-	Kind      task.Kind         `json:"kind" enum:"commission,update"`
+	Kind      task.Kind         `json:"kind" enum:"commission,update,apply"`
 	Status    task.Status       `json:"status" enum:"queued,running,waiting,done,failed,cancelled"`
 	Actor     string            `json:"actor"`
 	Attempt   int               `json:"attempt"`
@@ -388,12 +495,14 @@ type Counts struct {
 
 // Dialect is a dialect as a person reads it.
 type Dialect struct {
-	Name     string   `json:"name"`
-	Title    string   `json:"title"`
-	Settings []string `json:"settings"`
-	Restarts int      `json:"restarts" doc:"Restarts that a full hand-over takes"`
-	Updates  []string `json:"updates"`
-	File     string   `json:"file,omitempty"`
+	Name     string            `json:"name"`
+	Title    string            `json:"title"`
+	Settings []string          `json:"settings"`
+	Restarts int               `json:"restarts" doc:"Restarts that a full hand-over takes"`
+	Sleeps   bool              `json:"sleeps" doc:"Its units are awake for moments only"`
+	Models   []string          `json:"models" doc:"Models that speak it"`
+	Sheet    []dialect.Section `json:"sheet" doc:"What it can do, in words"`
+	File     string            `json:"file,omitempty"`
 }
 
 // FileText is a model or dialect file.

@@ -18,6 +18,8 @@ const (
 	RoundTrip   Evidence = "command and state"
 	HubAnswer   Evidence = "the hub's own answer"
 	Witness     Evidence = "a person"
+	Tried       Evidence = "tried at the unit"
+	Air         Evidence = "heard by the radio"
 )
 
 // Name names a check.
@@ -31,6 +33,9 @@ const (
 	Command   Name = "command and state make the round trip"
 	Reading   Name = "a reading came in"
 	Version   Name = "version as intended"
+	Factory   Name = "factory login is gone"
+	Point     Name = "its own access point is closed"
+	Before    Name = "what had to be done before"
 	HubThing  Name = "the hub lists it"
 	HubSwitch Name = "the hub's account reaches it"
 )

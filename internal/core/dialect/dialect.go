@@ -333,6 +333,17 @@ func (d *Dialect) AnswersCommands() bool {
 	return false
 }
 
+// NamesAsks reports whether messages of a kind repeat the name of the ask that
+// they answer.
+func (d *Dialect) NamesAsks(kind MessageKind) bool {
+	for _, m := range d.Messages {
+		if m.Kind == kind && readsFact("reply_to", m.ReadJSON, m.ReadText, nil) {
+			return true
+		}
+	}
+	return false
+}
+
 func (e *Exchange) reads(fact string) bool {
 	return readsFact(fact, e.ReadJSON, e.ReadText, e.ReadEach)
 }

@@ -89,6 +89,23 @@ func (d *Dialect) Plan(want settings.Values, held func(settings.Key) bool, s Sub
 	return plan
 }
 
+// MostRestarts is how many restarts a full hand-over takes, of the pages that
+// hold for one version at a time.
+func (d *Dialect) MostRestarts() int {
+	n, seen := 0, map[string]bool{}
+	for _, p := range d.Settings {
+		key := p.Title
+		if p.Restarts && !seen[key] {
+			n++
+		}
+		seen[key] = true
+	}
+	if d.Commit != nil && d.Commit.Restarts {
+		n++
+	}
+	return n
+}
+
 // Readers returns the exchanges that read settings back over the unit's pages,
 // each once.
 func (d *Dialect) Readers(s Subject) []*Exchange {

@@ -2,6 +2,7 @@ package dialect
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"regexp"
 	"strconv"
@@ -10,6 +11,9 @@ import (
 	"fado/internal/core/inventory"
 	"fado/internal/core/settings"
 )
+
+// ErrUnreadable says that a reply is not what its dialect expects.
+var ErrUnreadable = errors.New("the reply cannot be read")
 
 // MaxReply is the longest reply or message that is read, in bytes.
 const MaxReply = 256 << 10
@@ -77,18 +81,6 @@ func (d *Dialect) Decode(deviceTopic, topic string, payload []byte) (MessageKind
 	return "", nil, false
 }
 
-// TopicOf returns the topic of a kind of message for a device, with capability
-// filled in, and whether it is kept by the broker.
-func (d *Dialect) TopicOf(kind MessageKind, deviceTopic, capability string) (topic string, retained, ok bool) {
-	for _, m := range d.Messages {
-		if m.Kind == kind {
-			t := strings.NewReplacer("{topic}", deviceTopic, "{capability}", capability).Replace(m.Topic)
-			return t, m.Retained, true
-		}
-	}
-	return "", false, false
-}
-
 // SettingsIn picks the settings out of the facts, in their own kinds. Items of
 // families are named as the model names them.
 func SettingsIn(f Facts, m inventory.Model) settings.Values {
@@ -124,6 +116,46 @@ func itemSettings(family string, item Facts, m inventory.Model, out settings.Val
 			out[key] = n
 		}
 	}
+}
+
+// StateForm is where and how the state of a capability is said.
+type StateForm struct {
+	Topic    string
+	Retained bool
+	Text     bool              // the payload is plain text, else JSON
+	Pointer  string            // JSON Pointer to the value within the payload
+	Words    map[string]string // the unit's word to ours
+}
+
+// StateForm tells where and how units of the family say the state of a
+// capability.
+func (d *Dialect) StateForm(deviceTopic, capability string) (StateForm, bool) {
+	for _, m := range d.Messages {
+		if m.Kind != State {
+			continue
+		}
+		for _, fact := range []string{"state." + capability, "value"} {
+			pointer, inJSON := m.ReadJSON[fact]
+			_, inText := m.ReadText[fact]
+			if !inJSON && !inText {
+				continue
+			}
+			topic := strings.NewReplacer("{topic}", deviceTopic, "{capability}", capability).Replace(m.Topic)
+			return StateForm{Topic: topic, Retained: m.Retained, Text: inText, Pointer: pointer, Words: m.Values[fact]}, true
+		}
+	}
+	return StateForm{}, false
+}
+
+// PresenceForm tells where and how units of the family say that they are there.
+func (d *Dialect) PresenceForm(deviceTopic string) (StateForm, bool) {
+	for _, m := range d.Messages {
+		if m.Kind == Presence {
+			_, inText := m.ReadText["presence"]
+			return StateForm{Topic: strings.ReplaceAll(m.Topic, "{topic}", deviceTopic), Retained: m.Retained, Text: inText, Pointer: m.ReadJSON["presence"], Words: m.Values["presence"]}, true
+		}
+	}
+	return StateForm{}, false
 }
 
 // States picks the states of capabilities out of a state message: the one that
@@ -175,7 +207,7 @@ type reader struct {
 func read(body []byte, r reader) (Facts, error) {
 	f := Facts{}
 	if len(body) > MaxReply {
-		return f, fmt.Errorf("the reply is %d bytes long; at most %d are read", len(body), MaxReply)
+		return f, fmt.Errorf("%w: it is %d bytes long; at most %d are read", ErrUnreadable, len(body), MaxReply)
 	}
 	inJSON := len(r.pointers) > 0
 	for _, e := range r.each {
@@ -261,10 +293,10 @@ func (e Each) items(doc any, r reader) []Facts {
 func parseJSON(body []byte) (any, error) {
 	var doc any
 	if len(body) > MaxReply {
-		return nil, fmt.Errorf("the reply is %d bytes long; at most %d are read", len(body), MaxReply)
+		return nil, fmt.Errorf("%w: it is %d bytes long; at most %d are read", ErrUnreadable, len(body), MaxReply)
 	}
 	if err := json.Unmarshal(body, &doc); err != nil {
-		return nil, fmt.Errorf("the reply is no JSON: %w", err)
+		return nil, fmt.Errorf("%w: it is no JSON: %w", ErrUnreadable, err)
 	}
 	return doc, nil
 }

@@ -126,7 +126,7 @@ func (m Model) Check() error {
 		f.Add("kind", "one short lower-case word", "relay")
 	}
 	if !shortName.MatchString(m.Dialect) {
-		f.Add("dialect", "the name of a dialect", "direct")
+		f.Add("dialect", "the name of a dialect", "my-dialect")
 	}
 	if m.Firmware == "" {
 		f.Add("firmware", "must not be empty", "junco")

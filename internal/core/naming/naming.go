@@ -326,3 +326,9 @@ func FreeTopic(base string, taken func(string) bool) string {
 		base = base[:at] + "-" + base[at+1:]
 	}
 }
+
+// TopicsMeet reports whether two topics are the same, or one lies above the
+// other: whoever may use the one could then speak for the other.
+func TopicsMeet(a, b string) bool {
+	return a == b || strings.HasPrefix(a, b+"/") || strings.HasPrefix(b, a+"/")
+}

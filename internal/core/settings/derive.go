@@ -1,8 +1,10 @@
 package settings
 
 import (
+	"encoding/binary"
 	"fmt"
-	"net"
+	"math"
+	"math/bits"
 	"net/netip"
 	"time"
 )
@@ -12,8 +14,10 @@ import (
 // POSIX.1-2017, section 8.3.
 func (v Values) Derived() map[string]string {
 	out := map[string]string{}
-	if bits, ok := v[AddressPrefix].(int64); ok && bits >= 0 && bits <= 32 {
-		out["address.mask"] = net.IP(net.CIDRMask(int(bits), 32)).String()
+	if n, ok := v[AddressPrefix].(int64); ok && n >= 0 && n <= 32 {
+		var m [4]byte
+		binary.BigEndian.PutUint32(m[:], uint32(math.MaxUint32<<(32-n)&math.MaxUint32))
+		out["address.mask"] = netip.AddrFrom4(m).String()
 	}
 	if zone, ok := v[ClockZone].(string); ok {
 		if rule := PosixZone(zone); rule != "" {
@@ -25,14 +29,14 @@ func (v Values) Derived() map[string]string {
 
 // PrefixOf is the prefix length of a mask in dotted form; ok is false for what
 // is no mask.
-func PrefixOf(mask string) (bits int64, ok bool) {
+func PrefixOf(mask string) (length int64, ok bool) {
 	a, err := netip.ParseAddr(mask)
 	if err != nil || !a.Is4() {
 		return 0, false
 	}
 	b := a.As4()
-	ones, size := net.IPMask(b[:]).Size()
-	return int64(ones), size == 32
+	m := binary.BigEndian.Uint32(b[:])
+	return int64(bits.OnesCount32(m)), bits.LeadingZeros32(^m) == bits.OnesCount32(m)
 }
 
 // posixYear is the year whose rules are written: zones change rarely, and a

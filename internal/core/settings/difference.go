@@ -18,6 +18,7 @@ type HandedOver struct {
 type Reported struct {
 	Value any       `json:"value"`
 	At    time.Time `json:"at"`
+	Since time.Time `json:"since"` // when it first said this value
 }
 
 // Proof is an effect that only the intended value can have had.

@@ -74,9 +74,9 @@ func TestLineState(t *testing.T) {
 	}{
 		{"unsupported", Line{Intended: "a"}, Unsupported},
 		{"new", Line{Intended: "a", Hash: "h", Supported: true}, NotHandedOver},
-		{"changed since", Line{Intended: "a", Hash: "h2", HandedOver: sent, Supported: true, ReadBack: true, Reported: &Reported{"b", at}}, NotHandedOver},
-		{"drift", Line{Intended: "a", Hash: "h", HandedOver: sent, Supported: true, ReadBack: true, Reported: &Reported{"b", at}}, Differs},
-		{"equal", Line{Intended: "a", Hash: "h", HandedOver: sent, Supported: true, ReadBack: true, Reported: &Reported{"a", at}}, Equal},
+		{"changed since", Line{Intended: "a", Hash: "h2", HandedOver: sent, Supported: true, ReadBack: true, Reported: &Reported{Value: "b", At: at}}, NotHandedOver},
+		{"drift", Line{Intended: "a", Hash: "h", HandedOver: sent, Supported: true, ReadBack: true, Reported: &Reported{Value: "b", At: at}}, Differs},
+		{"equal", Line{Intended: "a", Hash: "h", HandedOver: sent, Supported: true, ReadBack: true, Reported: &Reported{Value: "a", At: at}}, Equal},
 		{"sent blind", Line{Intended: "a", Hash: "h", HandedOver: sent, Supported: true}, Unreadable},
 		{"proven", Line{Intended: "a", Hash: "h", HandedOver: sent, Supported: true, Proof: &Proof{"joined", at}}, Proven},
 		{"proof is older", Line{Intended: "a", Hash: "h", HandedOver: sent, Supported: true, Proof: &Proof{"joined", at.Add(-1)}}, Unreadable},

@@ -35,6 +35,12 @@ func (m *machine) applyEnter(phase string) {
 	case phaseAwait:
 		left := m.now
 		m.Seen.Left, m.Seen.Live = &left, false
+		if m.Subject.Sleeps {
+			// A save that it slept through shows at its next wake.
+			m.wait(forRestart, "Its restart, or its next wake.", m.boot(), m.wakeLimit(), "The task ends and says so.")
+			m.due(m.wakeLimit())
+			return
+		}
 		m.wait(forRestart, "Its restart, and its first message on the broker.", m.boot(), m.joinLimit(), "Fado asks it over the broker and says how it stands.")
 		m.due(m.boot() * 3)
 	case phaseReport:
@@ -150,7 +156,7 @@ func (m *machine) applyMessage(e Event) {
 				// It slept through what was sent; the next wake takes it.
 				m.note("It still says %s; it slept through what was sent.", e.Facts["differs"])
 				m.Pending = nil
-				m.applyEnter(phaseWake)
+				m.applyEnter(phaseWrite) // it is awake now
 				return
 			}
 			m.fail("differs", e.Facts)
