@@ -41,11 +41,12 @@ type server struct {
 	o        Options
 	gate     *gate
 	registry *prometheus.Registry
+	stage    chan struct{} // of rehearsals, one at a time
 }
 
 // New returns the handler of the whole service.
 func New(o Options) http.Handler {
-	s := &server{Engine: o.Engine, o: o}
+	s := &server{Engine: o.Engine, o: o, stage: make(chan struct{}, 1)}
 	s.gate = newGate(s)
 	s.metrics()
 	r := chi.NewRouter()

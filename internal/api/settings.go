@@ -161,6 +161,10 @@ func (s *server) settingRoutes(api huma.API) {
 		}
 		return drawn(drawing.Strip(strip))
 	})
+	handle(s, api, "POST", "/dialects/try", "try-dialect", "Rehearse a dialect against a simulated unit, from set-up to a command", 200, func(ctx context.Context, in *withBody[wire.Trial]) (*reply[wire.Trialed], error) {
+		w, err := s.tryDialect(ctx, in.Body)
+		return &reply[wire.Trialed]{w}, err
+	})
 	handle(s, api, "GET", "/schemas/dialect.json", "dialect-schema", "The JSON Schema of dialect files", 200, func(context.Context, *none) (*struct {
 		Type string `header:"Content-Type"`
 		Body []byte

@@ -141,7 +141,7 @@ func (a *app) siteCommand() *cobra.Command {
 	}}
 	edit := func(c *cobra.Command) {
 		for _, f := range [][2]string{{"name", "what people call it"}, {"zone", "IANA time zone, such as Europe/Lisbon"}, {"reach", "on premises, routed or broker only"}, {"network", "Wi-Fi network for its units"},
-			{"broker", "its broker"}, {"hub", "its hub"}, {"download-address", "base URL under which its units reach this service"},
+			{"broker", "its broker"}, {"hub", "its hub"}, {"download-address", "base URL under which its units reach this service"}, {"proxy", "HTTP proxy through which its network is reached"},
 			{"scheme-hostname", "pattern for hostnames"}, {"scheme-topic", "pattern for topics"}, {"scheme-label", "pattern for labels"}} {
 			c.Flags().String(f[0], "", f[1])
 		}
@@ -151,7 +151,7 @@ func (a *app) siteCommand() *cobra.Command {
 	}
 	body := func(c *cobra.Command, now naming.Scheme) wire.SiteEdit {
 		e := wire.SiteEdit{Name: changed(c, "name"), Zone: changed(c, "zone"), Reach: changed(c, "reach"), Network: changed(c, "network"), Broker: changed(c, "broker"), Hub: changed(c, "hub"),
-			DownloadAddress: changed(c, "download-address"), AllowUnsigned: changedBool(c, "allow-unsigned"), AllowDowngrade: changedBool(c, "allow-downgrade"), AllowRisky: changedBool(c, "allow-risky")}
+			DownloadAddress: changed(c, "download-address"), Proxy: changed(c, "proxy"), AllowUnsigned: changedBool(c, "allow-unsigned"), AllowDowngrade: changedBool(c, "allow-downgrade"), AllowRisky: changedBool(c, "allow-risky")}
 		h, t, l := changed(c, "scheme-hostname"), changed(c, "scheme-topic"), changed(c, "scheme-label")
 		if h != nil || t != nil || l != nil {
 			for to, from := range map[*string]*string{&now.Hostname: h, &now.Topic: t, &now.Label: l} {
@@ -194,7 +194,7 @@ func (a *app) siteCommand() *cobra.Command {
 		}
 		return a.done("%s: %s.", s.DownloadAddress, s.DownloadProof)
 	}}
-	return group("site", "Homes and premises", ls, show, add, change, prove)
+	return group("site", "Homes and premises", ls, show, add, change, prove, a.siteNames())
 }
 
 func (a *app) showSite(s wire.Site) error {
@@ -435,12 +435,20 @@ func (a *app) modelCommand() *cobra.Command {
 			return err
 		}
 		lines := [][2]string{{"Model", m.Title}, {"Dialect", m.Dialect}, {"Hardware", fmt.Sprintf("%s, %d KiB flash, %d slots, %s", m.Chip, m.FlashKiB, m.Slots, m.Power)},
-			{"Set-up mode", m.SetUp}, {"Wake", m.Wake}, {"If it is dead", m.Recover}, {"Cautions", strings.Join(m.Cautions, "\n")}}
+			{"Before", strings.Join(m.Before, "\n")}, {"Set-up mode", m.SetUp}, {"Wake", m.Wake}, {"If it is dead", m.Recover}, {"Cautions", strings.Join(m.Cautions, "\n")}}
 		for _, x := range m.Capabilities {
 			lines = append(lines, [2]string{"Capability", strings.TrimSpace(fmt.Sprintf("%s: %s, %s %s", x.Name, x.Title, x.Kind, x.Unit))})
 		}
 		for _, p := range m.Ports {
 			text := fmt.Sprintf("%s is pin %s: %s", p.Label, p.Pin, strings.Join(p.Can, ", "))
+			for _, c := range []struct {
+				holds bool
+				text  string
+			}{{p.InputOnly, "input only"}, {p.UnsafeAtBoot, "unsafe at boot"}, {p.SharedWith != "", "shared with " + p.SharedWith}} {
+				if c.holds {
+					text += " — " + c.text
+				}
+			}
 			if len(p.Cautions) > 0 {
 				text += " — caution: " + strings.Join(p.Cautions, ", ")
 			}
@@ -459,7 +467,8 @@ func (a *app) modelCommand() *cobra.Command {
 		}
 		return a.done("The model %s (%s) is loaded.", m.Name, m.Title)
 	}}
-	return group("model", "Kinds of hardware", ls, show, add)
+	return group("model", "Kinds of hardware", ls, show, add,
+		a.drawing("ports MODEL", "Draw its ports, as SVG", "  fado model ports sobro-quatro > ports.svg", "models", func(m string) string { return Path("models", m, "ports.svg") }))
 }
 
 func (a *app) dialectCommand() *cobra.Command {
@@ -515,7 +524,7 @@ func (a *app) dialectCommand() *cobra.Command {
 		_, err := a.out.Write(append(dialect.Schema, '\n'))
 		return err
 	}}
-	return group("dialect", "How firmware families are spoken to", ls, show, check, add, schema)
+	return group("dialect", "How firmware families are spoken to", ls, show, check, add, a.dialectRehearse(), a.dialectTry(), schema)
 }
 
 // complete completes live names from a list of the API.

@@ -24,7 +24,9 @@ import (
 
 func (a *app) deviceCommand() *cobra.Command {
 	c := group("device", "Jobs to be done at a site, and the units that fill them",
-		a.deviceList(), a.deviceShow(), a.deviceAdd(), a.deviceEdit(), a.deviceSettings(), a.deviceSet(), a.devicePreview(), a.deviceCommission(), a.deviceUpdate(), a.deviceMessages())
+		a.deviceList(), a.deviceShow(), a.deviceAdd(), a.deviceEdit(), a.deviceSettings(), a.deviceSet(), a.devicePreview(), a.deviceApply(), a.deviceCommission(), a.deviceUpdate(), a.deviceMessages(), a.deviceReveal(), a.deviceCopies(),
+		a.drawing("ports DEVICE", "Draw its ports with their intended functions, as SVG", "  fado device ports "+exampleDevice+" > ports.svg", "devices", func(d string) string { return Path("devices", d, "ports.svg") }),
+		a.drawing("strip DEVICE", "Draw the order of its strip's lamps, as SVG", "  fado device strip cozinha-strip-1 > strip.svg", "devices", func(d string) string { return Path("devices", d, "strip.svg") }))
 	simple := func(use, short, method string, path func(string) string, said string) *cobra.Command {
 		return &cobra.Command{Use: use + " DEVICE", Short: short, Args: cobra.ExactArgs(1), Example: "  fado device " + use + " " + exampleDevice, ValidArgsFunction: a.complete("devices", "hostname"),
 			RunE: func(c *cobra.Command, args []string) error {
@@ -294,51 +296,19 @@ func (a *app) deviceSet() *cobra.Command {
 		if err := a.client().Do(c.Context(), http.MethodPatch, path, body, nil); err != nil {
 			return err
 		}
-		return a.done("Intended. It reaches the units with their next hand-over.")
+		return a.done("Intended. Units in service are told by «fado device apply»; «fado device preview» shows what would be sent.")
 	}
 	return c
 }
 
-func (a *app) devicePreview() *cobra.Command {
-	return &cobra.Command{Use: "preview DEVICE", Short: "Show what commissioning would send, secrets masked", Args: cobra.ExactArgs(1), Example: "  fado device preview " + exampleDevice, ValidArgsFunction: a.complete("devices", "hostname"), RunE: func(c *cobra.Command, args []string) error {
-		p, err := client.Get[wire.Preview](c.Context(), a.client(), Path("devices", args[0], "preview"))
-		if err != nil {
-			return err
-		}
-		if a.output != "table" || a.quiet {
-			return a.encode(p)
-		}
-		for i, x := range p.Exchanges {
-			restart := ""
-			if x.Restarts {
-				restart = "   (restarts the unit)"
-			}
-			_, _ = fmt.Fprintf(a.out, "%d. %s: %s%s\n", i+1, x.Title, x.Request, restart)
-			if x.Body != "" {
-				var pretty any
-				b := []byte(x.Body)
-				if json.Unmarshal(b, &pretty) == nil {
-					b, _ = json.MarshalIndent(pretty, "   ", "  ")
-				}
-				_, _ = fmt.Fprintf(a.out, "   %s\n", b)
-			}
-		}
-		_, _ = fmt.Fprintf(a.out, "%d restart in all.", p.Restarts)
-		if len(p.Unsupported) > 0 {
-			_, _ = fmt.Fprintf(a.out, " This dialect cannot say: %s.", strings.Join(p.Unsupported, ", "))
-		}
-		_, _ = fmt.Fprintln(a.out)
-		return nil
-	}}
-}
-
 func (a *app) deviceCommission() *cobra.Command {
-	var wait bool
+	var wait, prepared bool
 	c := &cobra.Command{Use: "commission DEVICE", Short: "Take its unit from set-up mode into proven, adopted service", Args: cobra.ExactArgs(1), Example: "  fado device commission " + exampleDevice + " --wait", ValidArgsFunction: a.complete("devices", "hostname")}
 	c.Flags().BoolVar(&wait, "wait", false, "show the steps until it ends")
+	c.Flags().BoolVar(&prepared, "prepared", false, "what the model wants done before was done")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		var t wire.Task
-		if err := a.client().Do(c.Context(), http.MethodPost, Path("devices", args[0], "commission"), struct{}{}, &t); err != nil {
+		if err := a.client().Do(c.Context(), http.MethodPost, Path("devices", args[0], "commission"), wire.Commissioning{Prepared: prepared}, &t); err != nil {
 			return err
 		}
 		return a.started(c.Context(), t, wait)
@@ -443,6 +413,8 @@ func (a *app) ended(t wire.Task, err error) error {
 	switch {
 	case t.Status == task.Cancelled:
 		return a.done("The task was cancelled.")
+	case t.Kind == task.Apply:
+		return a.done("%s holds its settings as intended.", t.Device)
 	case t.Kind == task.Commission:
 		return a.done("%s is adopted and proven.", t.Device)
 	case t.Update != nil && t.Update.Outcome == task.Succeeded:

@@ -74,6 +74,20 @@ func (c *Client) Do(ctx context.Context, method, path string, in, out any, heade
 	return nil
 }
 
+// Raw reads an answer that is no JSON, such as a drawing.
+func (c *Client) Raw(ctx context.Context, path string) ([]byte, error) {
+	resp, err := c.send(ctx, c.http, http.MethodGet, path, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer resp.Body.Close()
+	b, err := io.ReadAll(io.LimitReader(resp.Body, 4<<20))
+	if err != nil {
+		return nil, fmt.Errorf("read the answer: %w", err)
+	}
+	return b, nil
+}
+
 func (c *Client) send(ctx context.Context, h *http.Client, method, path string, body io.Reader, headers ...string) (*http.Response, error) {
 	req, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
 	if err != nil {

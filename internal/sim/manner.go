@@ -54,6 +54,12 @@ func (c link) trust() *tls.Config {
 	return conf
 }
 
+// Speaks reports whether there is a simulated unit of a family.
+func Speaks(family string) bool {
+	_, err := (&unit{spec: UnitSpec{Speaks: family, HardwareID: "02:00:00:00:00:01"}}).manners()
+	return err == nil && family != ""
+}
+
 func (u *unit) manners() (manner, error) {
 	if u.spec.Described != nil {
 		return newDescribed(u, *u.spec.Described)

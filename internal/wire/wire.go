@@ -505,6 +505,38 @@ type Dialect struct {
 	File     string            `json:"file,omitempty"`
 }
 
+// Trial asks for a rehearsal of a dialect against a simulated unit.
+type Trial struct {
+	Dialect  string `json:"dialect,omitempty" doc:"Name of a dialect that is loaded"`
+	File     string `json:"file,omitempty" doc:"Or a dialect file that is not loaded"`
+	Unit     string `json:"unit,omitempty" doc:"The file that describes the simulated unit; without it, one of those that ship"`
+	Model    string `json:"model,omitempty" doc:"The model that the unit is; without it, the first that speaks the dialect"`
+	Hardware string `json:"model_file,omitempty" doc:"Or a model file that is not loaded"`
+}
+
+// Trialed is what came of a rehearsal.
+type Trialed struct {
+	Works bool        `json:"works"`
+	Model string      `json:"model"`
+	Steps []TrialStep `json:"steps"`
+}
+
+// TrialStep is a part of a rehearsal with what went over the line.
+type TrialStep struct {
+	Title     string          `json:"title"`
+	Works     bool            `json:"works"`
+	Note      string          `json:"note"`
+	Exchanges []TrialExchange `json:"exchanges"`
+}
+
+// TrialExchange is one request or message, with secrets masked.
+type TrialExchange struct {
+	Request string `json:"request"`
+	Body    string `json:"body,omitempty"`
+	Reply   string `json:"reply,omitempty"`
+	Error   string `json:"error,omitempty"`
+}
+
 // FileText is a model or dialect file.
 type FileText struct {
 	File string `json:"file" doc:"YAML"`

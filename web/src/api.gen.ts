@@ -366,6 +366,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/dialects/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Rehearse a dialect against a simulated unit, from set-up to a command */
+        post: operations["try-dialect"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/dialects/{id}": {
         parameters: {
             query?: never;
@@ -1880,6 +1897,35 @@ export interface components {
             text?: string;
             /** Format: date-time */
             used_at?: string;
+        };
+        Trial: {
+            /** @description Name of a dialect that is loaded */
+            dialect?: string;
+            /** @description Or a dialect file that is not loaded */
+            file?: string;
+            /** @description The model that the unit is; without it, the first that speaks the dialect */
+            model?: string;
+            /** @description Or a model file that is not loaded */
+            model_file?: string;
+            /** @description The file that describes the simulated unit; without it, one of those that ship */
+            unit?: string;
+        };
+        TrialExchange: {
+            body?: string;
+            error?: string;
+            reply?: string;
+            request: string;
+        };
+        TrialStep: {
+            exchanges: components["schemas"]["TrialExchange"][];
+            note: string;
+            title: string;
+            works: boolean;
+        };
+        Trialed: {
+            model: string;
+            steps: components["schemas"]["TrialStep"][];
+            works: boolean;
         };
         UpdateState: {
             /** Format: int64 */
@@ -3913,6 +3959,84 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Checked"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "try-dialect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Trial"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trialed"];
                 };
             };
             /** @description Unauthorized */

@@ -213,7 +213,8 @@ type encoder struct {
 // a JSON object, form or query; in a path or topic they are an error.
 func (e *Exchange) Encode(values Values) (Request, error) { return e.encode(encoder{values, false, e}) }
 
-// Preview builds the request as Encode does, with every secret masked.
+// Preview builds the request as Encode does, with every secret masked and forms
+// written for people, a field a line.
 func (e *Exchange) Preview(values Values) (Request, error) { return e.encode(encoder{values, true, e}) }
 
 func (e *Exchange) encode(enc encoder) (Request, error) {
@@ -295,6 +296,15 @@ func (enc encoder) body(e *Exchange, r *Request) error {
 			enc.field(form, k, leaf)
 		}
 		r.Body, r.ContentType = []byte(form.Encode()), "application/x-www-form-urlencoded"
+		if enc.mask { // a person reads it
+			var lines []string
+			for _, k := range slices.Sorted(maps.Keys(form)) {
+				for _, v := range form[k] {
+					lines = append(lines, k+" = "+v)
+				}
+			}
+			r.Body = []byte(strings.Join(lines, "\n"))
+		}
 	case e.Multipart != nil:
 		return enc.multipart(e, r)
 	case e.Text != "":

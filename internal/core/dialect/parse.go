@@ -4,6 +4,7 @@ import (
 	_ "embed"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/url"
 	"regexp"
 	"slices"
@@ -639,6 +640,7 @@ func (c *compiler) message(path []string, m *Message) {
 			c.open(below(path, reader, fact), fact)
 		}
 	}
+	c.needs(path, m)
 	rest := regexp.QuoteMeta(strings.TrimPrefix(m.Topic, "{topic}"))
 	rest = strings.ReplaceAll(rest, `\{capability\}`, `(?P<capability>[^/]+)`)
 	re, err := regexp.Compile("^" + rest + "$")
@@ -647,6 +649,22 @@ func (c *compiler) message(path []string, m *Message) {
 		return
 	}
 	m.topic = re
+}
+
+// needs sees that a message gives what its kind is for.
+func (c *compiler) needs(path []string, m *Message) {
+	states := slices.ContainsFunc(slices.Concat(slices.Collect(maps.Keys(m.ReadJSON)), slices.Collect(maps.Keys(m.ReadText))), func(f string) bool { return strings.HasPrefix(f, "state.") })
+	value := readsFact("value", m.ReadJSON, m.ReadText, nil)
+	switch {
+	case m.Kind == State && value && !strings.Contains(m.Topic, "{capability}"):
+		c.fault(path, "read state.relay, for example, or put {capability} into the topic", "nothing says whose value this is")
+	case m.Kind == State && !value && !states:
+		c.fault(path, "read value, or state.relay, for example", "a state message reads the state of a capability")
+	case m.Kind == Presence && !readsFact("presence", m.ReadJSON, m.ReadText, nil):
+		c.fault(path, "read presence, and put it into «online» and «offline» with values", "a presence message reads presence")
+	case m.Kind == Wake && !readsFact("hardware_id", m.ReadJSON, m.ReadText, nil):
+		c.fault(path, "read hardware_id", "a wake message says which unit woke")
+	}
 }
 
 func (c *compiler) readers(path []string, pointers, patterns map[string]string) map[string]*regexp.Regexp {
