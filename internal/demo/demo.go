@@ -246,6 +246,9 @@ func (d *Demo) Stop() {
 	})
 }
 
+// Kept lists the topics below one for which the demo's broker keeps a message.
+func (d *Demo) Kept(topic string) []string { return d.running.Kept(topic) }
+
 // fill loads the scenario through the API.
 func (d *Demo) fill(ctx context.Context, brokerAt string, hub sim.HubSpec) error {
 	c := d.Client

@@ -33,6 +33,7 @@ type Engine struct {
 	catalog  *catalog
 	ingest   *ingest
 	tasks    *tasks
+	reread   *reread
 	checker  *http.Client
 	ctx      context.Context
 	stop     context.CancelFunc
@@ -57,6 +58,7 @@ func Start(p Parts) (*Engine, error) {
 	e.catalog = &catalog{}
 	e.ingest = newIngest(e)
 	e.tasks = newTasks(e)
+	e.reread = newReread(e)
 	for _, load := range []func() error{e.loadCatalog, e.loadAccounts, e.ingest.load} {
 		if err := load(); err != nil {
 			cancel()
@@ -73,6 +75,8 @@ func Start(p Parts) (*Engine, error) {
 		e.Stop()
 		return nil, err
 	}
+	e.work.Go(func() { e.reread.run(ctx) })
+	e.work.Go(func() { e.reread.rounds(ctx) })
 	e.work.Go(func() { e.scanLoop(ctx) })
 	e.work.Go(func() { e.outgoingLoop(ctx) })
 	e.work.Go(func() { e.presenceLoop(ctx) })

@@ -266,6 +266,9 @@ func (in *ingest) identity(l *listened, facts dialect.Facts, from, base string, 
 	in.e.tasks.deliver(l.id, task.Event{Kind: task.Appeared, Facts: map[string]string{
 		"hardware_id": string(hw), "version": said["version"], "digest": said["digest"], "confirmed": said["confirmed"], "trouble": facts.Text("trouble"),
 		"reply_to": facts.Text("reply_to"), "account": from}})
+	if byPages(l.dialect) && !in.e.tasks.holds(l.id) {
+		in.e.reread.ask(l.id)
+	}
 	return true
 }
 

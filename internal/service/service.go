@@ -135,6 +135,15 @@ func lock(dir string) (*os.File, error) {
 	return f, nil
 }
 
+// Kept lists the topics below one for which the embedded broker keeps a
+// message.
+func (r *Running) Kept(topic string) []string {
+	if e, ok := r.bus.(*broker.Embedded); ok {
+		return e.KeptBelow(topic)
+	}
+	return nil
+}
+
 func (r *Running) startBroker(ctx context.Context, c Config, log *slog.Logger) (*broker.Embedded, error) {
 	if c.Broker.Kind == "external" {
 		a := broker.Address{Host: c.Broker.Host, Port: c.Broker.Port, TLS: c.Broker.TLS, User: c.Broker.User, ClientID: "fado-service"}

@@ -105,6 +105,15 @@ func (h *hub) routes() http.Handler {
 		h.mu.Unlock()
 		w.WriteHeader(http.StatusNoContent)
 	})
+	m.HandleFunc("GET /listening", func(w http.ResponseWriter, r *http.Request) {
+		h.mu.Lock()
+		out := map[string][]string{}
+		for id, td := range h.things {
+			forms(td, "observeproperty", func(_ string, f map[string]any) { out[id] = append(out[id], text(f["mqv:filter"])) })
+		}
+		h.mu.Unlock()
+		reply(w, http.StatusOK, out)
+	})
 	m.HandleFunc("GET /view", func(w http.ResponseWriter, r *http.Request) { reply(w, http.StatusOK, h.view()) })
 	m.HandleFunc("POST /switch", func(w http.ResponseWriter, r *http.Request) {
 		if err := h.switchThing(r.FormValue("thing"), r.FormValue("property"), r.FormValue("value")); err != nil {
