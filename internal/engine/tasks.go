@@ -259,12 +259,21 @@ func (t *tasks) reported(device string, got settings.Values, replyTo string) {
 			}
 		}
 	}
+	model, dl, err := t.e.speaker(d)
+	if err != nil {
+		return
+	}
+	subject := deviceSubject(model, d)
 	var differs []string
 	equal := 0
-	for k, v := range want {
+	for _, k := range want.Keys() {
+		v := want[k]
 		x, ok := got[k]
 		switch {
+		case !ok && (!dl.ReadsBack(k, subject) || !dl.Supports(k, subject)):
+		case !ok && r.kind == task.Update:
 		case !ok:
+			differs = append(differs, fmt.Sprintf("%s is nothing instead of %v", k, v))
 		case x == v:
 			equal++
 		default:
@@ -770,10 +779,10 @@ func (e *Engine) Retry(ctx context.Context, actor, id string) (store.Task, error
 	if err := json.Unmarshal([]byte(rec.State), &state); err != nil {
 		return rec, fmt.Errorf("read the state of task %s: %w", id, err)
 	}
-	if rec.Kind == string(task.Commission) {
+	if plan := map[string]func(*store.Tx, store.Device) (settings.Values, error){string(task.Commission): e.plan, string(task.Apply): e.planApply}[rec.Kind]; plan != nil {
 		// What is intended now is applied: the reason to try again is often
 		// that it was corrected.
-		if pinned, err = e.plan(e.Store.Read(ctx), d); err != nil {
+		if pinned, err = plan(e.Store.Read(ctx), d); err != nil {
 			return rec, err
 		}
 		delete(pinned, settings.BrokerUser)

@@ -140,7 +140,7 @@ func (w *worker) readBack(ctx context.Context, talk *reach.Talk, values dialect.
 
 // held tells which settings are on the unit already: those that it reads back
 // equal, and those that cannot be read back and were handed to this very unit,
-// not before since.
+// not before since. got is nil when nothing was read.
 func (w *worker) held(ctx context.Context, want, got settings.Values, since time.Time) (func(settings.Key) bool, error) {
 	rows, err := store.All[store.Fact](w.e.Store.Read(ctx), "key", "device_id = ? AND kind = 'handed over' AND unit_id = ?", w.d.ID, unitOf(w.d))
 	if err != nil {
@@ -156,7 +156,7 @@ func (w *worker) held(ctx context.Context, want, got settings.Values, since time
 		if v, said := got[k]; said {
 			return v == want[k]
 		}
-		return handed[k] && !(w.dl.ReadsBack(k, s) && len(got) > 0)
+		return handed[k] && (got == nil || !w.dl.ReadsBack(k, s))
 	}, nil
 }
 
@@ -500,9 +500,12 @@ func (w *worker) reportedNow(ctx context.Context) (settings.Values, error) {
 	if err != nil {
 		return nil, err
 	}
-	got := settings.Values{}
+	var got settings.Values
 	for _, l := range lines {
 		if l.Reported != nil && l.Reported.Value != nil {
+			if got == nil {
+				got = settings.Values{}
+			}
 			got[l.Key] = l.Reported.Value
 		}
 	}

@@ -296,7 +296,7 @@ func parseJSON(body []byte) (any, error) {
 		return nil, fmt.Errorf("%w: it is %d bytes long; at most %d are read", ErrUnreadable, len(body), MaxReply)
 	}
 	if err := json.Unmarshal(body, &doc); err != nil {
-		return nil, fmt.Errorf("%w: it is no JSON: %w", ErrUnreadable, err)
+		return nil, fmt.Errorf("%w: it is no JSON (%w)", ErrUnreadable, err)
 	}
 	return doc, nil
 }
