@@ -102,6 +102,18 @@ func (s *server) settingRoutes(api huma.API) {
 		}
 		return &reply[wire.DriftPage]{page}, err
 	})
+	handle(s, api, "GET", "/devices/{id}/settable", "settable", "What a device can be told", 200, func(ctx context.Context, in *path1) (*reply[[]wire.Settable], error) {
+		d, err := s.FindDevice(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		list, err := s.Settable(d)
+		out := []wire.Settable{}
+		for _, x := range list {
+			out = append(out, wire.Settable{Key: string(x.Key), Title: x.Title, Kind: x.Kind, Choices: append([]string{}, x.Choices...)})
+		}
+		return &reply[[]wire.Settable]{out}, err
+	})
 	handle(s, api, "POST", "/drift/accept", "accept-drift", "Make what a unit reports the intended value", 204, func(ctx context.Context, in *withBody[wire.DriftAccept]) (*none, error) {
 		return &none{}, s.AcceptDrift(ctx, actor(ctx), in.Body.Device, in.Body.Settings)
 	})
@@ -229,7 +241,7 @@ func sentence(err error) string {
 }
 
 func asPreview(p engine.Preview) wire.Preview {
-	w := wire.Preview{DeviceID: p.Device.ID, Device: p.Device.Name, Hostname: p.Device.Hostname, At: string(p.At), Restarts: p.Restarts, AtWake: p.AtWake,
+	w := wire.Preview{DeviceID: p.Device.ID, Device: p.Device.Name, Hostname: p.Device.Hostname, At: string(p.At), Restarts: p.Restarts, AtWake: p.AtWake, Assumed: p.Assumed,
 		Exchanges: []wire.Exchange{}, Differences: asSettings(p.Differs), Unsupported: []string{}, Unreadable: []string{}, Listeners: []string{}}
 	for _, x := range p.Exchanges {
 		w.Exchanges = append(w.Exchanges, wire.Exchange(x))

@@ -291,7 +291,7 @@ func (s *server) asSightings(ctx context.Context, list []store.Sighting) []wire.
 		w := wire.Sighting{ID: x.ID, Source: x.Source, Name: x.Name, Dialect: x.Dialect, HardwareID: x.HardwareID, Signal: x.Signal, DeviceID: x.DeviceID,
 			Ignored: x.Ignored, Gone: x.Gone, FirstSeen: x.FirstSeen, LastSeen: x.LastSeen}
 		if d, err := store.One[store.Device](s.Store.Read(ctx), "id = ?", x.DeviceID); err == nil {
-			w.Device = d.Name
+			w.Device, w.Model = d.Name, d.Model
 		}
 		out = append(out, w)
 	}

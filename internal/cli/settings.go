@@ -88,6 +88,9 @@ func (a *app) preview(p wire.Preview) {
 	default:
 		say("  %d restarts in all.", p.Restarts)
 	}
+	if p.Assumed {
+		say("  Its version is not known yet; this is what the newest takes.")
+	}
 	if p.AtWake {
 		say("  It sleeps: this is sent at its next wake.")
 	}

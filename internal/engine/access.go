@@ -25,7 +25,7 @@ func (e *Engine) ensureAccess(ctx context.Context, actor string, d store.Device)
 	if err != nil {
 		return err
 	}
-	subject := deviceSubject(model, d)
+	subject := shownSubject(model, d)
 	return e.Store.Write(ctx, func(tx *store.Tx) error {
 		values, _, err := e.intended(tx, d)
 		if err != nil {

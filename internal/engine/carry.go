@@ -437,6 +437,12 @@ func deviceSubject(m inventory.Model, d store.Device) dialect.Subject {
 	return dialect.Subject{Model: m, Version: d.Running}
 }
 
+// shownSubject is the unit as a preview sees it: one that has not said its
+// version yet is taken for the newest.
+func shownSubject(m inventory.Model, d store.Device) dialect.Subject {
+	return dialect.Subject{Model: m, Version: d.Running, Newest: true}
+}
+
 // fit decides once more, on what the unit reports now.
 func (w *worker) fit(ctx context.Context) task.Event {
 	rec, err := w.e.Task(ctx, w.r.id)

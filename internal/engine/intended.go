@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -124,7 +125,7 @@ func (e *Engine) Lines(tx *store.Tx, d store.Device) ([]Line, error) {
 		return nil, err
 	}
 	model, dl, _ := e.speaker(d) // without a dialect nothing is supported, and the sheet says so
-	subject := dialect.Subject{Model: model, Version: d.Running}
+	subject := shownSubject(model, d)
 	rows, err := store.All[store.Fact](tx, "key", "device_id = ?", d.ID)
 	if err != nil {
 		return nil, err
@@ -194,10 +195,8 @@ func (e *Engine) SetIntended(ctx context.Context, actor, siteRef, model, deviceR
 			f.Add(k, "there is no such setting", dialect.Nearest(k, settingNames()))
 		case ofItem && kind.Name == "":
 			f.Add(k, "belongs to a model's ports or outputs; set it for a model or a device", "")
-		case key == settings.Hostname || key == settings.Topic || key == settings.Label:
-			f.Add(k, "is a device's own name; change it with «fado device edit»", "")
-		case key == settings.WifiSSID || key == settings.WifiPassphrase || key == settings.BrokerUser || key == settings.BrokerPassword || key == settings.BrokerClient || key == settings.UpdateKey:
-			f.Add(k, "comes from the site's network, broker or signing key; change it there", "")
+		case whoSets(key) != "":
+			f.Add(k, whoSets(key), "")
 		case string(raw) == "null":
 			values[key] = nil
 		default:
@@ -283,6 +282,68 @@ func (e *Engine) SetIntended(ctx context.Context, actor, siteRef, model, deviceR
 		}
 		return e.event(tx, store.Event{Actor: actor, SiteID: siteID, DeviceID: deviceID, Kind: "settings", Text: fmt.Sprintf("Intended for %s: %s.", what, strings.Join(said, ", "))})
 	})
+}
+
+// Settable is a setting that can be intended for a device: its firmware can be
+// told, and it is not the site's network or broker, nor the device's own name.
+type Settable struct {
+	settings.Spec
+	Choices []string
+}
+
+// Settable lists them, with the items of the model's families.
+func (e *Engine) Settable(d store.Device) ([]Settable, error) {
+	model, dl, err := e.speaker(d)
+	if err != nil {
+		return nil, err
+	}
+	subject := shownSubject(model, d)
+	var out []Settable
+	add := func(key settings.Key, choices ...string) {
+		if spec, ok := settings.Lookup(key); ok && dl.Supports(key, subject) && whoSets(key) == "" {
+			if spec.Kind == settings.Flag {
+				choices = []string{"true", "false"}
+			}
+			out = append(out, Settable{spec, choices})
+		}
+	}
+	for _, s := range settings.Specs {
+		if strings.HasPrefix(string(s.Key), "load.") && model.Load != inventory.Strip && s.Key != settings.LoadLimit {
+			continue
+		}
+		add(s.Key, s.Choices...)
+	}
+	for _, p := range model.Ports {
+		var can []string
+		for _, c := range append(slices.Clone(p.Can), inventory.Unused) {
+			if rule, _ := p.MayDo(c); rule == "" {
+				can = append(can, c)
+			}
+		}
+		add(settings.ItemKey("port", p.Label, "function"), can...)
+		if slices.ContainsFunc(can, func(c string) bool { return c != inventory.Unused && !inventory.Drives(c) }) {
+			add(settings.ItemKey("report", p.Label, "topic"))
+			add(settings.ItemKey("report", p.Label, "payload"))
+		}
+	}
+	for _, c := range model.Capabilities {
+		if c.Kind.Commanded() {
+			add(settings.ItemKey("power_up", c.Name, "state"), "off", "on", "last")
+		}
+	}
+	return out, nil
+}
+
+// whoSets says where a setting is changed that is not set for a device alone; ""
+// for all others.
+func whoSets(key settings.Key) string {
+	switch key {
+	case settings.Hostname, settings.Topic, settings.Label:
+		return "is a device's own name; change it with «fado device edit»"
+	case settings.WifiSSID, settings.WifiPassphrase, settings.BrokerUser, settings.BrokerPassword, settings.BrokerClient, settings.UpdateKey:
+		return "comes from the site's network, broker or signing key; change it there"
+	}
+	return ""
 }
 
 // scopeModel is the model that a change is for: that of the device, or the one

@@ -32,6 +32,7 @@ type Preview struct {
 	Left      []settings.Key
 	Unread    []settings.Key // sent, and cannot be told back
 	AtWake    bool
+	Assumed   bool     // its version is not known yet, and the newest is shown
 	Listeners []string // who else listens on a topic that would be given up
 }
 
@@ -61,7 +62,8 @@ func (e *Engine) PreviewDevice(ctx context.Context, ref string) (Preview, error)
 	if err != nil {
 		return p, err
 	}
-	subject := deviceSubject(model, d)
+	subject := shownSubject(model, d)
+	p.Assumed = d.Running == "" && dl.Bounded()
 	for _, k := range []settings.Key{settings.AccessUser, settings.AccessPassword, settings.AccessPointKey} {
 		if _, has := values[k]; !has && dl.Supports(k, subject) {
 			values[k] = secret.New(made)
@@ -94,6 +96,10 @@ func (e *Engine) PreviewDevice(ctx context.Context, ref string) (Preview, error)
 		}
 	}
 	plan := dl.Plan(known, held, subject, p.At)
+	if _, has := known[settings.BrokerPassword]; !has && plan.NeedsAll(settings.BrokerPassword) {
+		known[settings.BrokerPassword] = secret.New(made)
+		plan = dl.Plan(known, held, subject, p.At)
+	}
 	p.Left, p.Restarts = plan.Left, plan.Restarts
 	if err := e.exchanges(&p, plan, dl, d, known, model); err != nil {
 		return p, err

@@ -11,6 +11,7 @@ import (
 	"fado/internal/core/firmware"
 	"fado/internal/core/inventory"
 	"fado/internal/core/naming"
+	"fado/internal/core/settings"
 	"fado/internal/core/problem"
 	"fado/internal/core/task"
 )
@@ -234,8 +235,17 @@ type Preview struct {
 	Unsupported []string   `json:"unsupported" doc:"Intended settings that this firmware cannot be told"`
 	Unreadable  []string   `json:"unreadable" doc:"Settings that are sent and cannot be read back; secrets are proven by effect"`
 	AtWake      bool       `json:"at_wake" doc:"It is sent when the unit wakes"`
+	Assumed     bool       `json:"assumed" doc:"The unit's version is not known yet; what the newest takes is shown"`
 	Listeners   []string   `json:"listeners" doc:"Other accounts that have subscribed to the topic which would be given up"`
 	Problem     string     `json:"problem,omitempty" doc:"Why nothing can be sent"`
+}
+
+// Settable is a setting that a device can be told.
+type Settable struct {
+	Key     string        `json:"key"`
+	Title   string        `json:"title"`
+	Kind    settings.Kind `json:"kind" enum:"text,number,flag,secret"`
+	Choices []string      `json:"choices" doc:"The values there are; empty when it is free"`
 }
 
 // Selection chooses devices: those named, or all of a site, a model, a room or
@@ -376,6 +386,7 @@ type Sighting struct {
 	Signal     int       `json:"signal" doc:"dBm"`
 	DeviceID   string    `json:"device_id,omitempty" doc:"Empty: unclaimed"`
 	Device     string    `json:"device,omitempty"`
+	Model      string    `json:"model,omitempty" doc:"Of the device"`
 	Ignored    bool      `json:"ignored"`
 	Gone       bool      `json:"gone"`
 	FirstSeen  time.Time `json:"first_seen"`

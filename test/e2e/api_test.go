@@ -116,7 +116,6 @@ func TestBadInputIsRefusedWhole(t *testing.T) {
 		}
 	}
 	for _, c := range []struct{ path, says string }{
-		{"/api/v1/devices/lagar-lamp-1/commission", "dialect"}, // no such dialect is loaded
 		{"/api/v1/devices/terraco-relay-1/update", "not in service"},
 	} {
 		if p := refused(t, d.Client, "POST", c.path, wire.Start{Image: firstImage(t, d)}); p.Status != 409 && p.Status != 422 || !strings.Contains(p.Title, c.says) && p.Status == 409 {
@@ -248,10 +247,12 @@ func TestEditsStartsAndTokens(t *testing.T) {
 		got, err := client.Get[wire.Task](t.Context(), d.Client, client.Path("tasks", first.ID))
 		return err == nil && got.Status == task.Done
 	})
-	// In service, its hostname is not changed behind the unit's back.
-	if p := refused(t, d.Client, "PATCH", "/api/v1/devices/terraco-relay-1", wire.DeviceEdit{Hostname: new("outro")}); p.Status != 409 {
-		t.Errorf("%+v", p)
+	// In service, a new hostname is intended; the unit keeps its own until it is told.
+	do(t, d, "PATCH", "/api/v1/devices/terraco-relay-1", wire.DeviceEdit{Hostname: new("outro")})
+	if l := lines(t, d, "outro")["hostname"]; l.Intended != "outro" || l.Reported != "terraco-relay-1" || l.State != "not handed over" {
+		t.Errorf("%+v", l)
 	}
+	do(t, d, "PATCH", "/api/v1/devices/outro", wire.DeviceEdit{Hostname: new("terraco-relay-1")})
 	if p := refused(t, d.Client, "DELETE", "/api/v1/devices/terraco-relay-1", nil); p.Status != 409 {
 		t.Errorf("%+v", p)
 	}
@@ -475,7 +476,17 @@ func TestCommandLineForPrograms(t *testing.T) {
 		{[]string{"device", "list", "--server", "http://127.0.0.1:1"}, 4, "No Fado answers"},
 		{[]string{"config", "check"}, 0, "is good"},
 		{[]string{"firmware", "intend", "9.9.9", "--site", "lagar", "--model", "junco"}, 0, "Intended"},
-		{[]string{"device", "commission", "lagar-lamp-1"}, 1, "dialect"},
+		{[]string{"device", "commission", "portaria-relay-1"}, 1, "maker's own cloud"},
+		{[]string{"device", "apply", "lagar-lamp-1"}, 1, "not in service yet"},
+		{[]string{"device", "preview", "portaria-relay-1"}, 0, "4 restarts in all"},
+		{[]string{"drift", "list"}, 0, "None."},
+		{[]string{"site", "names", "lagar", "--topic", "{site}/{kind}/{room}-{number}"}, 0, "lagar/terraco/relay-1 → lagar/relay/terraco-1"},
+		{[]string{"device", "reveal", "portaria-relay-1", "--password-file", "/nothing"}, 2, "cannot be read"},
+		{[]string{"dialect", "try", "coruja"}, 0, "The dialect works with this unit"},
+		{[]string{"dialect", "try", "--file", "../../docs/examples/melro.yaml", "--model-file", "../../docs/examples/melro-model.yaml", "--unit", "../../docs/examples/melro-unit.yaml"}, 0, "Command bell"},
+		{[]string{"dialect", "try", "--file", "../../docs/examples/melro.yaml"}, 2, "No model speaks melro"},
+		{[]string{"dialect", "show", "pardal"}, 0, "Restarts"},
+		{[]string{"model", "ports", "azinho"}, 0, "pin D9"},
 		{[]string{"device", "edit", "terraco-relay-1", "--tag", "summer"}, 0, "summer"},
 		{[]string{"room", "add", "lagar", "Sótão"}, 0, "Sótão"},
 		{[]string{"site", "show", "lagar"}, 0, "Sótão"},

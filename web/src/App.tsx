@@ -9,6 +9,8 @@ import { Activity } from "./pages/Activity";
 import { AttentionPage } from "./pages/Attention";
 import { Bench } from "./pages/Bench";
 import { DevicePage } from "./pages/Device";
+import { DialectPage, Dialects } from "./pages/Dialects";
+import { DriftPage } from "./pages/Drift";
 import { Devices } from "./pages/Devices";
 import { Images } from "./pages/Images";
 import { SignIn } from "./pages/SignIn";
@@ -27,6 +29,8 @@ const pages = [
   { to: "/devices", name: "Devices" },
   { to: "/bench", name: "Bench" },
   { to: "/firmware", name: "Firmware" },
+  { to: "/drift", name: "Drift" },
+  { to: "/dialects", name: "Dialects" },
   { to: "/activity", name: "Activity" },
 ];
 
@@ -76,6 +80,9 @@ function Inside({ name }: { name: string }) {
           <Route path="/devices/:id" element={<DevicePage />} />
           <Route path="/bench" element={<Bench />} />
           <Route path="/firmware" element={<Images site={site} />} />
+          <Route path="/drift" element={<DriftPage site={site} />} />
+          <Route path="/dialects" element={<Dialects />} />
+          <Route path="/dialects/:name" element={<DialectPage />} />
           <Route path="/activity" element={<Activity site={site} />} />
           <Route path="*" element={<><h1>There is no such page</h1><p>The address is misspelt, or the thing was removed. Use the search field above.</p></>} />
         </Routes>

@@ -262,6 +262,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{id}/settable": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a device can be told */
+        get: operations["settable"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{id}/settings": {
         parameters: {
             query?: never;
@@ -1598,6 +1615,8 @@ export interface components {
             unsafe_at_boot?: boolean;
         };
         Preview: {
+            /** @description The unit's version is not known yet; what the newest takes is shown */
+            assumed: boolean;
             /**
              * @description Where the unit is reached
              * @enum {string}
@@ -1722,6 +1741,14 @@ export interface components {
             site?: string;
             tag?: string;
         };
+        Settable: {
+            /** @description The values there are; empty when it is free */
+            choices: string[];
+            key: string;
+            /** @enum {string} */
+            kind: "text" | "number" | "flag" | "secret";
+            title: string;
+        };
         Setting: {
             /** Format: date-time */
             handed_over?: string;
@@ -1757,6 +1784,8 @@ export interface components {
             ignored: boolean;
             /** Format: date-time */
             last_seen: string;
+            /** @description Of the device */
+            model?: string;
             /** @description Of the access point */
             name: string;
             /**
@@ -3335,6 +3364,82 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Revealed"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    settable: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Settable"][];
                 };
             };
             /** @description Unauthorized */

@@ -11,6 +11,9 @@ export type Setting = Schemas["Setting"];
 export type Attention = Schemas["Attention"];
 export type Problem = Schemas["ProblemDetails"];
 export type Model = Schemas["Model"];
+export type Preview = Schemas["Preview"];
+export type Fault = Schemas["Fault"];
+export type Trialed = Schemas["Trialed"];
 
 export const api = createClient<paths>({ baseUrl: "" });
 

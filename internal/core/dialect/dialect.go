@@ -224,6 +224,19 @@ func (f Facts) Number(name string) (n float64, ok bool) { return number(f[name])
 type Subject struct {
 	Model   inventory.Model
 	Version string
+	// Newest takes a version that is not known yet for the newest there is. It is
+	// for showing what would be sent; nothing is sent on it.
+	Newest bool
+}
+
+// Bounded reports whether what is sent depends on the unit's version.
+func (d *Dialect) Bounded() bool {
+	for _, p := range d.Settings {
+		if p.When != nil && (p.When.From != "" || p.When.Before != "") {
+			return true
+		}
+	}
+	return false
 }
 
 // Holds reports whether the condition, which may be nil, holds for the unit. A
@@ -241,6 +254,9 @@ func (c *Condition) Holds(s Subject) bool {
 			return false
 		}
 	}
+	if s.Newest && s.Version == "" {
+		return c.Before == "" && c.declared(s)
+	}
 	if c.From != "" {
 		if o := version.CompareText(s.Version, c.From); o != version.Equal && o != version.Greater {
 			return false
@@ -249,12 +265,15 @@ func (c *Condition) Holds(s Subject) bool {
 	if c.Before != "" && version.CompareText(s.Version, c.Before) != version.Less {
 		return false
 	}
-	if c.Declares != "" {
-		if _, ok := s.Model.Capability(c.Declares); !ok {
-			return false
-		}
+	return c.declared(s)
+}
+
+func (c *Condition) declared(s Subject) bool {
+	if c.Declares == "" {
+		return true
 	}
-	return true
+	_, ok := s.Model.Capability(c.Declares)
+	return ok
 }
 
 // MatchAccessPoint tells whether an access point's name is one of this

@@ -65,7 +65,7 @@ func familySpec(key Key) (Spec, bool) {
 		return Spec{}, false
 	}
 	i := slices.IndexFunc(f.Fields, func(x Field) bool { return x.Name == field })
-	return Spec{key, fmt.Sprintf("%s %s, %s", f.Title, item, f.Fields[i].Title), Text, f.Fields[i].Rule}, true
+	return Spec{key, fmt.Sprintf("%s %s, %s", f.Title, item, f.Fields[i].Title), Text, f.Fields[i].Rule, nil}, true
 }
 
 // Order sorts keys as a sheet shows them: the fixed ones first, then the

@@ -78,50 +78,51 @@ const (
 // Spec is what is known of one setting. Rule returns the broken rule and a
 // value that would pass, or two empty strings.
 type Spec struct {
-	Key   Key
-	Title string
-	Kind  Kind
-	Rule  func(value any) (rule, passes string)
+	Key     Key
+	Title   string
+	Kind    Kind
+	Rule    func(value any) (rule, passes string)
+	Choices []string // the values there are; nil when it is free
 }
 
 // Specs lists every setting in the order in which a sheet shows them.
 var Specs = []Spec{
-	{WifiSSID, "Wi-Fi network", Text, ssidRule},
-	{WifiPassphrase, "Wi-Fi passphrase", Hidden, passphraseRule},
-	{WifiFallbackSSID, "Wi-Fi network to fall back on", Text, ssidRule},
-	{WifiFallbackPass, "Passphrase to fall back on", Hidden, passphraseRule},
-	{AddressMode, "Addressing", Text, oneOf("dhcp", "fixed")},
-	{AddressIP, "Address", Text, ipRule},
-	{AddressPrefix, "Prefix length", Number, between(1, 30)},
-	{AddressGateway, "Gateway", Text, ipRule},
-	{AddressDNS, "DNS server", Text, ipRule},
-	{Hostname, "Hostname", Text, textRule(naming.CheckHostname)},
-	{Label, "Label", Text, textRule(naming.CheckLabel)},
-	{BrokerHost, "Broker", Text, hostRule},
-	{BrokerPort, "Broker port", Number, between(1, 65535)},
-	{BrokerTLS, "Broker by TLS", Flag, nil},
-	{BrokerCA, "Broker CA certificate", Text, pemRule},
-	{BrokerCert, "Broker client certificate", Text, pemRule},
-	{BrokerCertKey, "Key of the client certificate", Hidden, pemKeyRule},
-	{BrokerUser, "Broker account", Text, line(1, 64)},
-	{BrokerPassword, "Broker password", Hidden, hiddenLine(1, 64)},
-	{BrokerClient, "Broker client id", Text, line(1, 64)},
-	{Topic, "Topic", Text, textRule(naming.CheckTopic)},
-	{AccessUser, "Unit's own login", Text, line(1, 32)},
-	{AccessPassword, "Unit's own password", Hidden, hiddenLine(8, 64)},
-	{AccessPointKey, "Key of its own access point", Hidden, passphraseRule},
-	{ClockZone, "Time zone", Text, zoneRule},
-	{ClockServer, "Time server", Text, hostRule},
-	{UpkeepDays, "Restart every so many days", Number, between(0, 90)},
-	{UpdateKey, "Key that signs updates", Text, keyRule},
-	{ReportSeconds, "Report every so many seconds", Number, between(5, 86400)},
-	{LoadCount, "Lamps on the strip", Number, between(1, 4096)},
-	{LoadWidth, "Lamps in a row", Number, between(1, 1024)},
-	{LoadHeight, "Rows of lamps", Number, between(1, 1024)},
-	{LoadCorner, "Corner of the first lamp", Text, oneOf("top left", "top right", "bottom left", "bottom right")},
-	{LoadDirection, "The strip runs in", Text, oneOf("rows", "columns")},
-	{LoadBackForth, "Back and forth", Flag, nil},
-	{LoadLimit, "Brightness limit, %", Number, between(1, 100)},
+	{WifiSSID, "Wi-Fi network", Text, ssidRule, nil},
+	{WifiPassphrase, "Wi-Fi passphrase", Hidden, passphraseRule, nil},
+	{WifiFallbackSSID, "Wi-Fi network to fall back on", Text, ssidRule, nil},
+	{WifiFallbackPass, "Passphrase to fall back on", Hidden, passphraseRule, nil},
+	{AddressMode, "Addressing", Text, oneOf("dhcp", "fixed"), []string{"dhcp", "fixed"}},
+	{AddressIP, "Address", Text, ipRule, nil},
+	{AddressPrefix, "Prefix length", Number, between(1, 30), nil},
+	{AddressGateway, "Gateway", Text, ipRule, nil},
+	{AddressDNS, "DNS server", Text, ipRule, nil},
+	{Hostname, "Hostname", Text, textRule(naming.CheckHostname), nil},
+	{Label, "Label", Text, textRule(naming.CheckLabel), nil},
+	{BrokerHost, "Broker", Text, hostRule, nil},
+	{BrokerPort, "Broker port", Number, between(1, 65535), nil},
+	{BrokerTLS, "Broker by TLS", Flag, nil, nil},
+	{BrokerCA, "Broker CA certificate", Text, pemRule, nil},
+	{BrokerCert, "Broker client certificate", Text, pemRule, nil},
+	{BrokerCertKey, "Key of the client certificate", Hidden, pemKeyRule, nil},
+	{BrokerUser, "Broker account", Text, line(1, 64), nil},
+	{BrokerPassword, "Broker password", Hidden, hiddenLine(1, 64), nil},
+	{BrokerClient, "Broker client id", Text, line(1, 64), nil},
+	{Topic, "Topic", Text, textRule(naming.CheckTopic), nil},
+	{AccessUser, "Unit's own login", Text, line(1, 32), nil},
+	{AccessPassword, "Unit's own password", Hidden, hiddenLine(8, 64), nil},
+	{AccessPointKey, "Key of its own access point", Hidden, passphraseRule, nil},
+	{ClockZone, "Time zone", Text, zoneRule, nil},
+	{ClockServer, "Time server", Text, hostRule, nil},
+	{UpkeepDays, "Restart every so many days", Number, between(0, 90), nil},
+	{UpdateKey, "Key that signs updates", Text, keyRule, nil},
+	{ReportSeconds, "Report every so many seconds", Number, between(5, 86400), nil},
+	{LoadCount, "Lamps on the strip", Number, between(1, 4096), nil},
+	{LoadWidth, "Lamps in a row", Number, between(1, 1024), nil},
+	{LoadHeight, "Rows of lamps", Number, between(1, 1024), nil},
+	{LoadCorner, "Corner of the first lamp", Text, oneOf("top left", "top right", "bottom left", "bottom right"), []string{"top left", "top right", "bottom left", "bottom right"}},
+	{LoadDirection, "The strip runs in", Text, oneOf("rows", "columns"), []string{"rows", "columns"}},
+	{LoadBackForth, "Back and forth", Flag, nil, nil},
+	{LoadLimit, "Brightness limit, %", Number, between(1, 100), nil},
 }
 
 var byKey = func() map[Key]Spec {

@@ -5,7 +5,7 @@ import { Stamp, Trouble } from "../parts";
 
 const why: Record<string, (d: Device) => string> = {
   behind: (d) => `Runs ${d.running ?? "?"}; ${d.intended ?? "?"} is intended. Its page offers the update.`,
-  drift: () => "Reports settings that are not the intended ones.",
+  drift: (d) => `${d.drift} ${d.drift === 1 ? "setting is" : "settings are"} not on the unit as intended. Its page shows them and applies them.`,
   offline: () => "Has left the broker. See that it has power.",
   check: () => "A check does not hold any more.",
 };

@@ -5,6 +5,7 @@ import { Link, useSearchParams } from "react-router";
 import { api, must, type Sighting } from "../api";
 import { Stamp, Trouble, When } from "../parts";
 import { Tasks } from "./Attention";
+import { Commission } from "./Changes";
 
 /** Bench shows units in set-up mode, and what is done with each. */
 export function Bench() {
@@ -41,7 +42,7 @@ export function Bench() {
                 <td><When at={s.last_seen} /></td>
                 <td>{s.device_id
                   ? busy.get(s.device_id) ? <Stamp word={busy.get(s.device_id)?.status ?? "running"} />
-                    : <Button size="sm" disabled={act.isPending} aria-label={`Commission ${s.device}`} onClick={() => act.mutate(() => must(api.POST("/api/v1/devices/{id}/commission", { params: { path: { id: s.device_id! } }, body: {} })))}>Commission</Button>
+                    : <Commission id={s.device_id} name={s.device ?? ""} model={s.model ?? ""} disabled={act.isPending} label={`Commission ${s.device}`} />
                   : <Claim sighting={s} run={(f) => act.mutate(f)} />}</td>
               </tr>
             ))}

@@ -4,6 +4,7 @@ import { Button, Form } from "react-bootstrap";
 import { Link, useParams } from "react-router";
 import { api, must, type Device, type Setting } from "../api";
 import { Stamp, TaskSheet, Trouble, When, say } from "../parts";
+import { Changes, Commission, Intend, Login, WouldSend } from "./Changes";
 
 /** DevicePage is a device's commissioning sheet. */
 export function DevicePage() {
@@ -26,7 +27,6 @@ export function DevicePage() {
   const image = images.data?.find((i) => !i.withdrawn && i.version === d.intended);
   const inService = ["joined", "configured", "reporting", "adopted"].includes(d.stage);
   const blink = () => act.mutate(() => must(api.POST("/api/v1/devices/{id}/blink", path)));
-  const commission = () => act.mutate(() => must(api.POST("/api/v1/devices/{id}/commission", { ...path, body: {} })));
   const update = (sha: string) => act.mutate(() => must(api.POST("/api/v1/devices/{id}/update", { ...path, body: { image: sha } })));
   return (
     <>
@@ -36,7 +36,8 @@ export function DevicePage() {
           <span className="quiet">{[d.room, d.site, d.model_detail?.title ?? d.model].filter(Boolean).join(" · ")}</span>
         </div>
         <div className="actions">
-          {!inService ? <Button size="sm" disabled={!!open || act.isPending} onClick={commission}>Commission</Button> : null}
+          {!inService ? <Commission id={d.id} name={d.name} model={d.model} disabled={!!open || act.isPending} /> : null}
+          {inService && settings.data?.some((s) => s.key === "access.password" || s.key === "access.point_key") ? <Login device={d} /> : null}
           {inService && d.standing === "behind" && image ? <Button size="sm" disabled={!!open || act.isPending} onClick={() => update(image.sha256)}>Update to {image.version}</Button> : null}
           {d.presence === "online" ? <Button size="sm" variant="outline-primary" disabled={act.isPending} onClick={blink}>Let it blink</Button> : null}
         </div>
@@ -48,7 +49,7 @@ export function DevicePage() {
       <Trouble problem={act.error} />
       {d.task && (open || d.task.status === "failed") ? (
         <>
-          <h2>{d.task.kind === "update" ? `Update to ${d.task.update?.version}` : "Commissioning"} <span className="aside">attempt {d.task.attempt}, started by {d.task.actor}</span></h2>
+          <h2>{d.task.kind === "update" ? `Update to ${d.task.update?.version}` : d.task.kind === "apply" ? "Applying settings" : "Commissioning"} <span className="aside">attempt {d.task.attempt}, started by {d.task.actor}</span></h2>
           <TaskSheet task={d.task} busy={act.isPending}
             onRetry={() => act.mutate(() => must(api.POST("/api/v1/tasks/{id}/retry", { params: { path: { id: d.task!.id } } })))}
             onCancel={() => act.mutate(() => must(api.POST("/api/v1/tasks/{id}/cancel", { params: { path: { id: d.task!.id } } })))}>
@@ -56,14 +57,18 @@ export function DevicePage() {
           </TaskSheet>
         </>
       ) : null}
+      {inService ? <Changes device={d} busy={!!open} /> : null}
+      {!inService && !open ? <WouldSend device={d} /> : null}
       {!inService && !open ? <p className="wait">To bring it into set-up mode: {d.model_detail?.set_up}{d.model_detail?.cautions?.map((c) => <strong key={c}> {c}</strong>)}</p> : null}
       <div className="columns">
         <div>
           <h2>Identity</h2>
           <dl className="facts">
             <Line name="Hostname"><span className="mono">{d.hostname}</span></Line>
-            <Line name="Topic"><span className="mono">{d.topic}</span></Line>
+            <Line name="Topic"><span className="mono">{d.topic}</span>{d.live_topic ? <span className="quiet"> — its unit still uses <span className="mono">{d.live_topic}</span></span> : null}</Line>
             <Line name="Label">{d.label}</Line>
+            {d.address ? <Line name="Address"><span className="mono">{d.address}</span></Line> : null}
+            {d.boot_seconds ? <Line name="Usually starts in">{d.boot_seconds.toFixed(1)} s</Line> : null}
             <Line name="Hardware id"><span className="mono">{d.hardware_id || "not known"}</span></Line>
             <Line name="Set-up code">{d.has_set_up_code ? "••• on record" : "not on record"}</Line>
             {d.tags.length ? <Line name="Tags">{d.tags.join(", ")}</Line> : null}
@@ -93,6 +98,14 @@ export function DevicePage() {
       <h2>Intended against reported</h2>
       <Trouble problem={settings.error} />
       <Settings list={settings.data ?? []} />
+      <Intend device={d} />
+      {d.model_detail?.ports?.length ? (
+        <>
+          <h2>Ports</h2>
+          <div className="scroll" tabIndex={0} role="region" aria-label="Ports"><img className="drawing" src={`/api/v1/devices/${d.id}/ports.svg?${settings.dataUpdatedAt}`} alt={`Ports of ${d.model_detail.title}: ${d.model_detail.ports.map((p) => `${p.label} is pin ${p.pin}`).join(", ")}`} />
+            {settings.data?.some((s) => s.key === "load.count" || s.key === "load.width") ? <img className="drawing" src={`/api/v1/devices/${d.id}/strip.svg?${settings.dataUpdatedAt}`} alt="The order of the strip's lamps" /> : null}</div>
+        </>
+      ) : null}
       <div className="columns">
         <div>
           <h2>Last messages</h2>
