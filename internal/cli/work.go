@@ -370,8 +370,17 @@ func (a *app) watch(ctx context.Context, id string) error {
 			return err
 		}
 		for _, s := range t.Steps {
-			if s.State != task.StepAhead {
-				say(fmt.Sprintf("%s %d", s.Name, t.Attempt), a.stepLine(s))
+			switch key := fmt.Sprintf("%s %d", s.Name, t.Attempt); s.State {
+			case task.StepAhead:
+			case task.StepRunning:
+				note := s.Note
+				s.Note = ""
+				say(key, a.stepLine(s))
+				if note != "" {
+					say(key+" note", "    "+note)
+				}
+			default:
+				say(key, a.stepLine(s))
 			}
 		}
 		if t.Wait != nil {

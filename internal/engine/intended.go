@@ -142,6 +142,9 @@ func (e *Engine) Lines(tx *store.Tx, d store.Device) ([]Line, error) {
 		if key == settings.BrokerPassword && hasAccount {
 			l.Hash = account.Hash
 		}
+		if dl != nil && v == false && !dl.Supports(key, subject) {
+			continue // what a firmware does not know is off
+		}
 		if dl != nil {
 			l.Supported, l.ReadBack = dl.Supports(key, subject), dl.ReadsBack(key, subject)
 		}
@@ -420,6 +423,9 @@ func (e *Engine) plan(tx *store.Tx, d store.Device) (settings.Values, error) {
 		f.Add("set_up_code", "its access point wants the code that is printed on the unit", "")
 	}
 	m, _ := e.Model(d.Model)
+	if values[settings.BrokerTLS] == true && !dl.Supports(settings.BrokerTLS, shownSubject(m, d)) {
+		f.Add(string(settings.BrokerTLS), fmt.Sprintf("its broker wants TLS, which a %s cannot speak", m.Name), "false")
+	}
 	f = append(f, settings.CheckFor(withoutZero(values), m)...)
 	return values, f.Err(fmt.Sprintf("%s cannot be commissioned yet.", d.Name))
 }

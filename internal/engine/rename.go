@@ -106,7 +106,13 @@ func (e *Engine) Listeners(ctx context.Context, d store.Device) []string {
 	if a, ok := e.account(e.Store.Read(ctx), d); ok {
 		except = a.Name
 	}
-	return e.embedded.Listeners(d.TopicInUse(), except)
+	list := e.embedded.Listeners(d.TopicInUse(), except)
+	for i, name := range list {
+		if a, err := store.One[store.Account](e.Store.Read(ctx), "name = ?", name); err == nil && a.Kind == "hub" {
+			list[i] = name + " (the hub, which is told)"
+		}
+	}
+	return list
 }
 
 // moveNames notes a change of the names of a device in service: what its unit

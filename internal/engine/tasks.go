@@ -607,7 +607,7 @@ func (e *Engine) confirmBefore(ctx context.Context, actor string, d store.Device
 		return nil
 	}
 	if !done {
-		return problem.New(problem.Conflict, fmt.Sprintf("%s is not started: first, %s", d.Name, strings.Join(m.Before, " ")), fmt.Sprintf("The model %s wants this done before, and nobody has confirmed it.", m.Name),
+		return problem.New(problem.Conflict, fmt.Sprintf("%s was not commissioned. Before that: %s", d.Name, strings.Join(m.Before, " ")), fmt.Sprintf("The model %s wants this done before, and nobody has confirmed it.", m.Name),
 			"Do it, then start with «fado device commission "+d.Hostname+" --prepared».")
 	}
 	return e.Store.Write(ctx, func(tx *store.Tx) error {

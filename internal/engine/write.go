@@ -134,7 +134,15 @@ func (w *worker) readBack(ctx context.Context, talk *reach.Talk, values dialect.
 			got[k] = v
 		}
 	}
-	err := w.e.Store.Write(ctx, func(tx *store.Tx) error { return saveReported(tx, w.d, got, w.e.Clock.Now()) })
+	at := w.e.Clock.Now()
+	err := w.e.Store.Write(ctx, func(tx *store.Tx) error {
+		if w.dl.SetUp.Login != nil && !talk.ByFactory() {
+			if err := saveFact(tx, w.d, "proof", settings.AccessPassword, "its pages opened with it", at); err != nil {
+				return err
+			}
+		}
+		return saveReported(tx, w.d, got, at)
+	})
 	return got, err
 }
 

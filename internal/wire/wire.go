@@ -11,8 +11,8 @@ import (
 	"fado/internal/core/firmware"
 	"fado/internal/core/inventory"
 	"fado/internal/core/naming"
-	"fado/internal/core/settings"
 	"fado/internal/core/problem"
+	"fado/internal/core/settings"
 	"fado/internal/core/task"
 )
 

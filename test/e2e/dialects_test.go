@@ -143,7 +143,7 @@ func TestChangesAreCollectedAndApplied(t *testing.T) {
 			if p.At != "service" || p.Restarts != f.restarts || len(p.Differences) < 3 {
 				t.Fatalf("%d restarts, differences %+v", p.Restarts, p.Differences)
 			}
-			if len(p.Listeners) != 1 || p.Listeners[0] != "hub-lagar" {
+			if len(p.Listeners) != 1 || p.Listeners[0] != "hub-lagar (the hub, which is told)" {
 				t.Errorf("who listens on the old topic: %v", p.Listeners)
 			}
 			if r := unitReport(t, d, f.hw); r.Topic == topic || r.Restarts != before.Restarts && f.hw != "02:5A:11:00:00:13" {

@@ -13,6 +13,7 @@ import { DialectPage, Dialects } from "./pages/Dialects";
 import { DriftPage } from "./pages/Drift";
 import { Devices } from "./pages/Devices";
 import { Images } from "./pages/Images";
+import { NamesPage } from "./pages/Names";
 import { SignIn } from "./pages/SignIn";
 import { Trouble } from "./parts";
 
@@ -83,6 +84,7 @@ function Inside({ name }: { name: string }) {
           <Route path="/drift" element={<DriftPage site={site} />} />
           <Route path="/dialects" element={<Dialects />} />
           <Route path="/dialects/:name" element={<DialectPage />} />
+          <Route path="/sites/:site/names" element={<NamesPage />} />
           <Route path="/activity" element={<Activity site={site} />} />
           <Route path="*" element={<><h1>There is no such page</h1><p>The address is misspelt, or the thing was removed. Use the search field above.</p></>} />
         </Routes>

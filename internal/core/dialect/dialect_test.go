@@ -87,6 +87,192 @@ func TestFaultsNameThePlace(t *testing.T) {
 	}
 }
 
+// TestFaultsOfTheFamilies: what the other files can get wrong, each with its
+// place and what would pass.
+func TestFaultsOfTheFamilies(t *testing.T) {
+	for _, c := range []struct{ file, from, to, what, suggest string }{
+		{"andorinha", "kind: basic", "kind: basik", "must be one of", ""},
+		{"andorinha", "factory: {}}", "form: {post: /in}}", "has no form", "form"},
+		{"pardal", "kind: digest", "kind: form", "needs its form", "form"},
+		{"pardal", "kind: digest, user", "kind: token, form: {post: /in}, header: Host, value: x, user", "token", "Bearer"},
+		{"pardal", "kind: digest, user", "kind: token, form: {post: /in, read_json: {token: /t}}, header: Host, value: \"{token}\", user", `header "Host"`, "X-"},
+		{"andorinha", `at: "http://{address}"`, `at: "http://elsewhere.example"`, "own {address}", "http"},
+		{"andorinha", `at: "http://{address}"`, `at: "http://{address}.example"`, "own {address}", "http"},
+		{"coruja", "by: messages", "by: pages", "own {address}", ""},
+		{"coruja", `publish: "{topic}/keep"`, "post: /keep", "a setting is published", "publish"},
+		{"andorinha", `does_{port.pin}": "{port.function}"`, `does_{port.pin}": "{report.payload}"`, "", ""},
+		{"andorinha", `does_{port.pin}"`, `does_{port.pin}_{report.pin}"`, "mixes items", "two parts"},
+		{"andorinha", `(?<pin>\S+) does`, `(?<pim>\S+) does`, `no "pim"`, "pin"},
+		{"andorinha", `^(?<pin>\S+) does (?<function>\S+)$`, `^does (?<function>\S+)$`, "which port", "label"},
+		{"pardal", "name: pin,", "name: pinn,", `cannot be "pinn"`, "pin"},
+		{"pardal", "power_up: {in: /begin", "powerup: {in: /begin", `no family of settings "powerup"`, "power_up"},
+		{"andorinha", "pause: \"{report.interval_seconds}\"}\n    scale: {report.interval_seconds: 0.001}", "pause: \"{report.interval_seconds}\"}\n    scale: {report.interval_seconds: -1}", "more than 0", "0.1"},
+		{"andorinha", "  get: /about\n  retries: 2", "  get: /about\n  retries: 2\n  until: {ready: yes}", "never read", "read_json"},
+		{"andorinha", "  get: /about\n  retries: 2", "  get: /about\n  until: {version: x}", "needs retries and wait_ms", "retries: 5"},
+		{"andorinha", "  retries: 2", "  retries: 1000", "maximum", ""},
+		{"andorinha", "  retries: 2", "  retries: 2\n  wait_ms: 3600000", "maximum", ""},
+		{"andorinha", "  retries: 2", "  retries: 2\n  headers: {Content-Length: \"9\"}", `header "Content-Length"`, "X-"},
+		{"pardal", "backup: {get: /api/flash}", `backup: {publish: "{topic}/flash"}`, "not by a message", "get"},
+		{"pardal", "read_json: {state.lamp: /lamp/on, state.level: /lamp/level}", "read_json: {value: /lamp/on}", "whose value", "{capability}"},
+		{"coruja", "read_json: {hardware_id: /mac, version: /fw, awake_seconds", "read_json: {version: /fw, awake_seconds", "which unit woke", "hardware_id"},
+		{"coruja", "{wifi.ssid: /w/0, wifi.fallback_ssid: /w/1, hostname: /h,", "{wifi.passphrase: /w/0, wifi.fallback_ssid: /w/1, hostname: /h,", "is a secret", "leave it out"},
+		{"pardal", "{presence: /up}", "{presense: /up}", "presence", "online"},
+	} {
+		good, _ := fs.ReadFile(dialects.Files, c.file+".yaml")
+		broken := strings.Replace(string(good), c.from, c.to, 1)
+		if broken == string(good) {
+			t.Errorf("%s: %q is not in the file", c.file, c.from)
+			continue
+		}
+		_, faults := Parse(c.file, []byte(broken))
+		if c.what == "" {
+			continue
+		}
+		found := false
+		for _, f := range faults {
+			found = found || strings.Contains(f.What, c.what) && strings.Contains(f.Suggest, c.suggest) && f.Line > 1
+		}
+		if !found {
+			t.Errorf("%s with %q: %v", c.file, c.to, faults)
+		}
+	}
+	if _, faults := Parse("x", []byte(strings.Repeat("a: b\n", 2<<20))); len(faults) != 1 || !strings.Contains(faults[0].What, "10485760 bytes long") {
+		t.Errorf("a file of 10 MB: %v", faults)
+	}
+	if _, faults := Parse("x", []byte("dialect: &a x\ntitle: *a\n")); len(faults) != 1 || !strings.Contains(faults[0].What, "aliases") || faults[0].Line != 1 {
+		t.Errorf("aliases: %v", faults)
+	}
+}
+
+// TestScalesAndFamilies: numbers in the unit's own measure, one item a port, and
+// both read back the same.
+func TestScalesAndFamilies(t *testing.T) {
+	m := inventory.Model{Ports: []inventory.Port{{Label: "K", Pin: "D5"}, {Label: "S", Pin: "D0"}}, Capabilities: []inventory.Capability{{Name: "relay", Kind: inventory.Switch}}}
+	want := settings.Values{settings.ReportSeconds: int64(45), "port.K.function": "relay", "port.S.function": "button", "report.S.topic": "a/b", "report.S.payload": "x y", "power_up.relay.state": "last"}
+	a := shipped(t, dialects.Files, "andorinha.yaml")
+	form := url.Values{}
+	for _, p := range a.Plan(want, none, Subject{Version: "3.0"}, AtService).Pages {
+		r, err := p.Encode(Values{}.Merge(want, m))
+		if err != nil {
+			t.Fatal(err)
+		}
+		f, _ := url.ParseQuery(string(r.Body))
+		for k, v := range f {
+			form[k] = v
+		}
+	}
+	for k, v := range map[string]string{"pause": "45000", "does_D5": "relay", "does_D0": "button", "say_D0": "a/b x y", "start_relay": "as it was"} {
+		if form.Get(k) != v {
+			t.Errorf("%s is %q, want %q", k, form.Get(k), v)
+		}
+	}
+	got := settings.Values{}
+	for i, reply := range []string{"pause 45000\r\n", "D5 does relay\nD0 does button\nrelay starts as it was\nD0 says a/b x y\n"} {
+		for _, x := range a.Readers(Subject{Version: "3.0"}) {
+			if (x.Get == "/pins") != (i == 1) || x.Get == "/door" || x.Get == "/link" {
+				continue
+			}
+			f, err := x.Read([]byte(reply))
+			if err != nil {
+				t.Fatal(err)
+			}
+			for k, v := range SettingsIn(f, m) {
+				got[k] = v
+			}
+		}
+	}
+	for k, v := range want {
+		if got[k] != v {
+			t.Errorf("%s came back as %v, want %v", k, got[k], v)
+		}
+	}
+	p := shipped(t, dialects.Files, "pardal.yaml")
+	for _, page := range p.Plan(want, none, Subject{}, AtService).Pages {
+		r, err := page.Encode(Values{}.Merge(want, m))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if page.Title == "lamp" && string(r.Body) != `{"begin":[{"as":"last","part":"relay"}],"pins":{"D0":"button","D5":"relay"}}` {
+			t.Errorf("%s", r.Body)
+		}
+	}
+	var lamp *Exchange
+	for _, x := range p.Readers(Subject{}) {
+		if x.Get == "/api/now/lamp" {
+			lamp = x
+		}
+	}
+	f, err := lamp.Read([]byte(`{"pins":{"D5":"relay","??":"x"},"begin":[{"part":"relay","as":"last"},7],"lamps":12,"field":{"from":"se"}}`))
+	s := SettingsIn(f, m)
+	if err != nil || s["port.K.function"] != "relay" || s["power_up.relay.state"] != "last" || s[settings.LoadCount] != int64(12) || s[settings.LoadCorner] != "bottom right" {
+		t.Errorf("%v %v", s, err)
+	}
+}
+
+func TestStatesComeInTheirKinds(t *testing.T) {
+	m := inventory.Model{Capabilities: []inventory.Capability{{Name: "relay", Kind: inventory.Switch}, {Name: "power", Kind: inventory.Measure}, {Name: "lamp", Kind: inventory.Switch}, {Name: "level", Kind: inventory.Dimmer}}}
+	for _, c := range []struct {
+		dialect, topic, payload string
+		want                    string
+	}{
+		{"andorinha", "t/relay", "closed", "map[relay:true]"},
+		{"andorinha", "t/relay", "half open", "map[]"},
+		{"andorinha", "t/power", "21.5", "map[power:21.5]"},
+		{"andorinha", "t/power", "lots", "map[]"},
+		{"pardal", "t/now", `{"lamp":{"on":true,"level":40}}`, "map[lamp:true level:40]"},
+		{"pardal", "t/now", `{"lamp":{"on":"yes"}}`, "map[]"},
+		{"direct", "t/state/relay", "false", "map[relay:false]"},
+		{"direct", "t/state/other", "false", "map[]"},
+	} {
+		kind, f, ok := shipped(t, dialects.Files, c.dialect+".yaml").Decode("t", c.topic, []byte(c.payload))
+		if got := fmt.Sprint(States(f, m)); !ok || kind != State || got != c.want {
+			t.Errorf("%s %s %s: %s, want %s", c.dialect, c.topic, c.payload, got, c.want)
+		}
+	}
+}
+
+func TestDescribe(t *testing.T) {
+	for name, says := range map[string][]string{
+		"andorinha": {"stand open until Fado sets a login", "before version 2.0", "leaves it dead until a cable", "Restarts, and leaves set-up mode"},
+		"pardal":    {"has one from the factory, which Fado replaces", "At the end one request makes it all true, and the unit restarts", "kept as it is"},
+		"coruja":    {"It sleeps", "Replaces everything", "one that comes while it sleeps is lost"},
+		"direct":    {"changed by messages on the broker", "taken back by itself"},
+	} {
+		text := fmt.Sprint(shipped(t, dialects.Files, name+".yaml").Describe())
+		for _, s := range says {
+			if !strings.Contains(text, s) {
+				t.Errorf("%s: %q is not in %s", name, s, text)
+			}
+		}
+	}
+}
+
+// BenchmarkEvaluate is one exchange: the largest document encoded from its
+// values, and its reply read back.
+func BenchmarkEvaluate(b *testing.B) {
+	d := shipped(b, dialects.Files, "direct.yaml")
+	m := inventory.Model{Ports: []inventory.Port{{Label: "K1", Pin: "P1"}, {Label: "K2", Pin: "P2"}}}
+	values := settings.Values{settings.WifiSSID: nasty, settings.WifiPassphrase: secret.New("azeite virgem"), settings.Hostname: "a", settings.Label: "b", settings.BrokerHost: "10.0.0.1",
+		settings.BrokerPort: int64(1883), settings.BrokerUser: "u", settings.BrokerPassword: secret.New("p"), settings.Topic: "a/b/c", settings.ClockZone: "Europe/Lisbon",
+		"port.K1.function": "relay", "port.K2.function": "button"}
+	page := d.Settings[0]
+	may := Values{}.Merge(values, m)
+	r, err := page.Encode(may)
+	if err != nil {
+		b.Fatal(err)
+	}
+	for b.Loop() {
+		if _, err := page.Encode(may); err != nil {
+			b.Fatal(err)
+		}
+		f, err := page.ReadBack.Read(r.Body)
+		if err != nil || SettingsIn(f, m)[settings.WifiSSID] != nasty {
+			b.Fatal(f, err)
+		}
+	}
+	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "exchanges/s")
+}
+
 const nasty = `"Adega" & 100% 'x'; <b>=? {wifi.passphrase} 🫒 \ ` + "`"
 
 func TestNastyValuesArriveAsTyped(t *testing.T) {

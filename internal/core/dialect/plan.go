@@ -82,6 +82,9 @@ func (d *Dialect) Plan(want settings.Values, held func(settings.Key) bool, s Sub
 		}
 	}
 	for _, k := range want.Keys() {
+		if want[k] == false {
+			continue // what a firmware does not know is off
+		}
 		if !pagesSet(pages, k, s) {
 			plan.Left = append(plan.Left, k)
 		}

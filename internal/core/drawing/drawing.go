@@ -63,14 +63,15 @@ type path struct {
 	Class   string   `xml:"class,attr"`
 }
 
-// style is ink on paper, and light on dark where the reader prefers that.
-const style = `text{font:13px "IBM Plex Sans",sans-serif;fill:#1d2a4d}.small{font-size:11px}.mono{font-family:"IBM Plex Mono",monospace}.warn{fill:#9a3b26;font-size:11px}
+// style is ink on paper, whatever the page around it looks like: a drawing is
+// printed, too.
+const style = `.paper{fill:#fffdf8}text{font:13px "IBM Plex Sans",sans-serif;fill:#1d2a4d}.small{font-size:11px}.mono{font-family:"IBM Plex Mono",monospace}.warn{fill:#9a3b26;font-size:11px}
 .case{fill:none;stroke:#1d2a4d;stroke-width:1.5}.pad{fill:#fbf8f1;stroke:#1d2a4d}.used{fill:#d9dfef}.unsafe{stroke:#9a3b26;stroke-dasharray:3 2}line{stroke:#1d2a4d}.way{fill:none;stroke:#8a6116;stroke-width:1.5}
-.first{fill:#4f6130}.lamp{fill:#fbf8f1;stroke:#1d2a4d}
-@media (prefers-color-scheme:dark){text{fill:#dfe5f5}.case,.lamp,.pad{stroke:#dfe5f5}.pad,.lamp{fill:#16203c}.used{fill:#33426f}line{stroke:#dfe5f5}.warn{fill:#e79a83}.unsafe{stroke:#e79a83}.way{stroke:#d9b25f}.first{fill:#a9bf7d}}`
+.first{fill:#4f6130}.lamp{fill:#fbf8f1;stroke:#1d2a4d}`
 
 func encode(i image) ([]byte, error) {
 	i.Role = "img"
+	i.Elements = append([]any{rect{W: i.Width, H: i.Height, Class: "paper"}}, i.Elements...)
 	i.ViewBox = fmt.Sprintf("0 0 %d %d", i.Width, i.Height)
 	i.Style = style
 	var b bytes.Buffer
@@ -171,14 +172,15 @@ func cautions(p inventory.Port) string {
 const (
 	mostColumns = 24
 	mostRows    = 16
-	step        = 28
+	step        = 30
+	rowStep     = 46
 )
 
 // Strip draws the order of a strip's lamps: the first, the way from each to the
 // next, and numbers at the ends of its lines.
 func Strip(s settings.Strip) ([]byte, error) {
 	columns, rows := min(s.Width, mostColumns), min(s.Height, mostRows)
-	img := image{Width: 60 + columns*step, Height: 84 + rows*step, Title: fmt.Sprintf("Strip of %d x %d lamps", s.Width, s.Height)}
+	img := image{Width: max(60+columns*step, 480), Height: 70 + rows*rowStep, Title: fmt.Sprintf("Strip of %d x %d lamps", s.Width, s.Height)}
 	add := func(e any) { img.Elements = append(img.Elements, e) }
 	words := fmt.Sprintf("%d x %d lamps, first at %s, in %s", s.Width, s.Height, s.Corner, map[bool]string{true: "columns", false: "rows"}[s.Columns])
 	if s.BackAndForth {
@@ -192,7 +194,7 @@ func Strip(s settings.Strip) ([]byte, error) {
 	at := func(n int) (x, y int, in bool) {
 		c, r := s.Place(n)
 		c, r = c-left, r-top
-		return 40 + c*step, 50 + r*step, c >= 0 && r >= 0 && c < columns && r < rows
+		return 40 + c*step, 50 + r*rowStep, c >= 0 && r >= 0 && c < columns && r < rows
 	}
 	d, broken := "", true
 	for n := range s.Width * s.Height {
@@ -223,7 +225,7 @@ func Strip(s settings.Strip) ([]byte, error) {
 			long = s.Height
 		}
 		if n%long == 0 || n%long == long-1 {
-			add(label{X: x - 6, Y: y + 22, Class: "small mono", Text: fmt.Sprint(n + 1)})
+			add(label{X: x - 6, Y: y + 24, Class: "small mono", Text: fmt.Sprint(n + 1)})
 		}
 	}
 	if columns < s.Width || rows < s.Height {

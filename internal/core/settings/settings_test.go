@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"fado/internal/core/inventory"
 	"fado/internal/core/secret"
 )
 
@@ -122,6 +123,87 @@ func TestReadAndNormal(t *testing.T) {
 	}{{BrokerPort, "1883", int64(1883)}, {BrokerPort, 1883.0, int64(1883)}, {BrokerPort, 1.5, nil}, {BrokerTLS, "1", true}, {BrokerTLS, "maybe", nil}, {Hostname, "a", "a"}} {
 		if got := Normal(c.key, c.in); got != c.want {
 			t.Errorf("%s %v: %v, want %v", c.key, c.in, got, c.want)
+		}
+	}
+}
+
+func TestPosixZones(t *testing.T) {
+	for zone, want := range map[string]string{
+		"Europe/Lisbon": "WET0WEST,M3.5.0/1,M10.5.0", "Atlantic/Azores": "<-01>1<+00>,M3.5.0/0,M10.5.0/1", "Europe/Berlin": "CET-1CEST,M3.5.0,M10.5.0/3",
+		"America/New_York": "EST5EDT,M3.2.0,M11.1.0", "Asia/Tokyo": "JST-9", "Asia/Kolkata": "IST-5:30", "Australia/Sydney": "AEST-10AEDT,M10.1.0,M4.1.0/3", "UTC": "UTC0", "No/Where": "", "Local": "",
+	} {
+		if got := PosixZone(zone); got != want {
+			t.Errorf("%s: %q, want %q", zone, got, want)
+		}
+	}
+}
+
+func TestMasks(t *testing.T) {
+	for bits, mask := range map[int64]string{24: "255.255.255.0", 16: "255.255.0.0", 23: "255.255.254.0", 30: "255.255.255.252", 1: "128.0.0.0"} {
+		if got := (Values{AddressPrefix: bits}).Derived()["address.mask"]; got != mask {
+			t.Errorf("/%d: %s, want %s", bits, got, mask)
+		}
+		if n, ok := PrefixOf(mask); !ok || n != bits {
+			t.Errorf("%s: %d, %v", mask, n, ok)
+		}
+	}
+	for _, bad := range []string{"255.0.255.0", "x", "::1", ""} {
+		if _, ok := PrefixOf(bad); ok {
+			t.Errorf("%q is taken for a mask", bad)
+		}
+	}
+}
+
+func TestFamilyKeys(t *testing.T) {
+	m := inventory.Model{Ports: []inventory.Port{{Label: "K1", Pin: "P4"}}}
+	if k := Canonical("port.P4.function", m); k != "port.K1.function" {
+		t.Error(k)
+	}
+	if s, ok := Lookup("report.S.1.payload"); !ok || s.Title != "Report of S.1, payload" {
+		t.Errorf("%+v %v", s, ok)
+	}
+	for _, bad := range []Key{"port", "port.K1", "port.K1.", "port..function", "port.K1.colour", "ports.K1.function", "port.K 1.function", "port.{x}.function"} {
+		if _, ok := Lookup(bad); ok {
+			t.Errorf("%q is taken for a setting", bad)
+		}
+	}
+	keys := Values{"report.S.topic": "a", "port.K.function": "b", WifiSSID: "c", "port.A.function": "d"}.Keys()
+	if fmt.Sprint(keys) != "[wifi.ssid port.A.function port.K.function report.S.topic]" {
+		t.Error(keys)
+	}
+}
+
+// BenchmarkCompare judges the settings of 100,000 devices, intended against
+// reported.
+func BenchmarkCompare(b *testing.B) {
+	at := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
+	sent := &HandedOver{Unit: "u", At: at, Hash: "h"}
+	device := make([]Line, 0, 24)
+	for i, spec := range Specs[:24] {
+		l := Line{Key: spec.Key, Intended: fmt.Sprintf("value %d", i), Hash: "h", HandedOver: sent, Supported: true, ReadBack: i%4 != 0}
+		if i%4 != 0 {
+			l.Reported = &Reported{Value: fmt.Sprintf("value %d", i), At: at}
+		}
+		device = append(device, l)
+	}
+	differs := device[5]
+	differs.Reported = &Reported{Value: "another", At: at}
+	for b.Loop() {
+		drift := 0
+		for n := range 100_000 {
+			if n%10 == 0 {
+				if differs.State() == Differs {
+					drift++
+				}
+			}
+			for i := range device {
+				if device[i].State() == Differs {
+					drift++
+				}
+			}
+		}
+		if drift != 10_000 {
+			b.Fatal(drift)
 		}
 	}
 }

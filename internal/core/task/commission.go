@@ -58,7 +58,9 @@ func (m *machine) commissionEnter(phase string) {
 func (m *machine) askAgain() {
 	m.command(DoAsk, Repeatable)
 	if m.Subject.Sleeps {
-		m.asleep(m.wakeLimit(), m.wakeLimit())
+		if !m.asleep(m.wakeLimit(), m.wakeLimit()) {
+			m.fail("never_woke", nil)
+		}
 		return
 	}
 	m.due(m.patience())

@@ -279,6 +279,73 @@ func TestResumeRepeatsOnlyWhatMayBe(t *testing.T) {
 	}
 }
 
+func apply(t *testing.T, sleeps bool) *play {
+	s := subject()
+	s.Adopted = true
+	if sleeps {
+		s.Sleeps, s.WakeUsual, s.Wake = true, 60, "Press the button."
+	}
+	return (&play{t: t, s: NewApply(s), now: start}).event(Event{Kind: Started})
+}
+
+func reported(differs string) Event {
+	return Event{Kind: Reported, Facts: pairs([]string{"reply_to", "x", "equal", "9", "differs", differs})}
+}
+
+func TestApplyGoesThrough(t *testing.T) {
+	p := apply(t, false).phase(phaseWrite).result("", "count", "3", "restarts", "2").phase(phaseAwait)
+	p.event(appeared("2.0.1", "old")).phase(phaseReport).event(reported("")).phase(phaseTrip).result("", "seen", "x").phase(phaseAdopt).result("", "seen", "y")
+	if p.s.Status != Done {
+		t.Fatalf("%+v", p.s)
+	}
+	p = apply(t, false).result("", "count", "0").phase(phaseReport) // nothing to write: it is only proven
+	if p = apply(t, false).result("", "count", "2", "restarts", "0"); p.s.Phase != phaseReport {
+		t.Errorf("no restart, and yet it waits in %s", p.s.Phase)
+	}
+}
+
+func TestApplyOutcomesAreToldApart(t *testing.T) {
+	apply(t, false).result("not_accepted", "detail", "no").failed("not_accepted")
+	apply(t, false).result("unreachable", "detail", "no").due().result("unreachable", "detail", "no").due().result("unreachable", "detail", "no").failed("unreachable")
+	apply(t, false).result("", "count", "1").event(reported("label is cut")).failed("differs")
+	e := appeared("2.0.1", "old")
+	e.Facts["trouble"] = "wifi_refused"
+	apply(t, false).result("", "count", "1", "restarts", "1").event(e).failed("went_back")
+	p := apply(t, false).result("", "count", "1", "restarts", "1")
+	for p.s.Status == Waiting {
+		p.due()
+		if len(p.s.Pending) > 0 {
+			p.result("")
+		}
+	}
+	p.failed("never_back")
+	apply(t, true).due().failed("never_woke")
+}
+
+func TestApplyWaitsForTheWake(t *testing.T) {
+	p := apply(t, true).phase(phaseWake)
+	if p.s.Wait == nil || p.s.Wait.For != "wake" || !strings.Contains(p.s.Wait.What, "Press the button") {
+		t.Fatalf("%+v", p.s.Wait)
+	}
+	p.event(Event{Kind: Woke}).phase(phaseWrite).result("asleep").phase(phaseWake) // it fell asleep before
+	p.event(Event{Kind: Woke}).result("", "count", "1", "restarts", "1").phase(phaseAwait)
+	p.event(appeared("2.0.1", "old")).event(reported("label is old")).phase(phaseWrite) // slept through: sent again at once
+	p.result("", "count", "1", "restarts", "1").event(appeared("2.0.1", "old")).event(reported("")).phase(phaseTrip)
+	p.result("asleep").phase(phaseTrip)
+	if len(p.s.Pending) != 0 || p.s.Wait == nil {
+		t.Fatalf("%+v", p.s)
+	}
+	p.event(Event{Kind: Woke}).result("", "seen", "x").phase(phaseAdopt)
+	p = apply(t, true)
+	for range 4 {
+		if p.s.Phase == phaseWake {
+			p.event(Event{Kind: Woke})
+		}
+		p.result("", "count", "1", "restarts", "1").event(appeared("2.0.1", "old")).event(reported("label is old"))
+	}
+	p.failed("differs") // it does not go on for ever
+}
+
 // world is a unit, the radio and the hub as the simulation plays them, with
 // faults that come and go. It is no copy of the reducer: it knows only what a
 // unit does.
@@ -294,6 +361,38 @@ type world struct {
 	dead    bool
 	taking  bool
 	writes  map[string]int
+	awake   time.Time // of a unit that sleeps: until then
+	kept    bool      // it holds what is applied
+}
+
+// said is what the unit says of itself when it is asked, or wakes.
+func (w *world) said(s State) []Event {
+	e := appeared(w.runs, w.runs)
+	e.Facts["reply_to"] = "x"
+	r := Event{Kind: Reported, Facts: pairs([]string{"reply_to", "x", "equal", "9"})}
+	if s.Kind == Apply && !w.kept {
+		r.Facts["differs"] = "label is old"
+	}
+	return []Event{e, r}
+}
+
+// write is a unit in service that is told settings.
+func (w *world) write(s State, online bool, res func(string, ...string) []Event) []Event {
+	switch {
+	case s.Subject.Sleeps && !w.now.Before(w.awake):
+		return res("asleep")
+	case !online || w.chance(5):
+		return res("unreachable", "detail", "x")
+	case w.kept:
+		return res("", "count", "0", "restarts", "0")
+	case w.chance(3):
+		return res("not_accepted", "detail", "x")
+	case w.chance(15): // accepted and not kept, or slept through
+		return res("", "count", "9", "restarts", "1")
+	}
+	w.kept = true
+	w.backAt = w.now.Add(time.Duration(1+w.r.IntN(6)) * time.Second)
+	return res("", "count", "9", "restarts", strconv.Itoa(w.r.IntN(2)))
 }
 
 func (w *world) chance(percent int) bool { return w.r.IntN(100) < percent }
@@ -315,6 +414,9 @@ func (w *world) do(c Command, s State) []Event {
 		}
 		return res("", "hardware_id", hw, "model", "junco", "version", w.runs, "digest", w.runs, "trouble", trouble)
 	case DoPrepare, DoAdopt, DoRoundTrip, DoFit, DoLink:
+		if c.Do == DoRoundTrip && s.Subject.Sleeps && w.chance(30) {
+			return res("asleep")
+		}
 		if w.chance(8) {
 			return res("hub_down", "detail", "x", "sentence", "x")
 		}
@@ -329,12 +431,12 @@ func (w *world) do(c Command, s State) []Event {
 			w.inSetUp, w.joined = false, true
 		}
 		return res("", "count", "9")
+	case DoWrite:
+		return w.write(s, online, res)
 	case DoAsk:
 		out := res("")
-		if online && !w.chance(15) {
-			e := appeared(w.runs, w.runs)
-			e.Facts["reply_to"] = "x"
-			out = append(out, e, Event{Kind: Reported, Facts: pairs([]string{"reply_to", "x", "equal", "9"})})
+		if online && !s.Subject.Sleeps && !w.chance(15) {
+			out = append(out, w.said(s)...)
 		}
 		return out
 	case DoOffer:
@@ -374,13 +476,20 @@ func (w *world) live(s State) []Event {
 		}
 		w.backAt = w.now.Add(time.Duration(2+w.r.IntN(30)) * time.Second)
 		return []Event{{Kind: Progress, Facts: pairs([]string{"phase", "fetching", "done", "10"})}, {Kind: Progress, Facts: pairs([]string{"phase", "restarting"})}}
+	case w.joined && w.now.After(w.backAt) && s.Subject.Sleeps && s.Kind != Update:
+		if !w.chance(30) {
+			return nil
+		}
+		w.awake = w.now.Add(4 * time.Second)
+		said := w.said(s)
+		return []Event{said[0], {Kind: Woke}, said[1]}
 	case w.joined && w.now.After(w.backAt) && w.chance(50):
 		return []Event{appeared(w.runs, w.runs)}
 	}
 	return nil
 }
 
-// TestSimulation drives both reducers through random units, faults, operators
+// TestSimulation drives the reducers through random units, faults, operators
 // and stops of the service between any two steps, and checks after each step
 // what must always hold. FADO_SEED and FADO_STEPS choose another run.
 func TestSimulation(t *testing.T) {
@@ -401,7 +510,7 @@ func TestSimulation(t *testing.T) {
 			return
 		}
 	}
-	for _, want := range []string{"commission done", "commission failed", "commission cancelled", "update succeeded", "update reverted", "update lost", "update failed"} {
+	for _, want := range []string{"commission done", "commission failed", "commission cancelled", "update succeeded", "update reverted", "update lost", "update failed", "apply done", "apply failed", "apply cancelled"} {
 		if outcomes[want] == 0 {
 			t.Errorf("no run ended as «%s»: %v", want, outcomes)
 		}
@@ -411,8 +520,17 @@ func TestSimulation(t *testing.T) {
 func simulate(t *testing.T, seed uint64, outcomes map[string]int) int {
 	r := rand.New(rand.NewPCG(seed, 3))
 	w := &world{r: r, now: start, inSetUp: true, runs: "old", writes: map[string]int{}, dead: r.IntN(20) == 0}
-	s := NewCommission(subject())
-	if r.IntN(2) == 0 {
+	about := subject()
+	if r.IntN(3) == 0 {
+		about.Sleeps, about.WakeUsual, about.Wake = true, 60, "Press the button."
+	}
+	s := NewCommission(about)
+	switch r.IntN(3) {
+	case 0:
+		about.Adopted = r.IntN(2) == 0
+		s = NewApply(about)
+		w.inSetUp, w.joined, w.has = false, true, true
+	case 1:
 		s = NewUpdate(subject(), "new", "2.1.0", "2.0.1", "old", 10)
 		w.inSetUp, w.joined, w.has = false, true, true
 	}
@@ -478,6 +596,9 @@ func simulate(t *testing.T, seed uint64, outcomes map[string]int) int {
 		}
 		if slices.ContainsFunc(out, func(c Command) bool { return c.Do == DoOffer }) && s.Seen.Digest == s.Update.Image {
 			fail("a unit is offered the image that it is known to run")
+		}
+		if s.Kind == Apply && s.Status == Done && !w.kept {
+			fail("applied, but the unit does not hold it")
 		}
 		if s.Update != nil && s.Update.Outcome == Succeeded && w.runs != "new" {
 			fail("succeeded, but the unit runs %s", w.runs)

@@ -59,7 +59,7 @@ export function DevicePage() {
       ) : null}
       {inService ? <Changes device={d} busy={!!open} /> : null}
       {!inService && !open ? <WouldSend device={d} /> : null}
-      {!inService && !open ? <p className="wait">To bring it into set-up mode: {d.model_detail?.set_up}{d.model_detail?.cautions?.map((c) => <strong key={c}> {c}</strong>)}</p> : null}
+      {!inService && !open ? <p className="wait">{d.model_detail?.before?.length ? <><strong>Before:</strong> {d.model_detail.before.join(" ")} </> : null}To bring it into set-up mode: {d.model_detail?.set_up}{d.model_detail?.cautions?.map((c) => <strong key={c}> {c}</strong>)}</p> : null}
       <div className="columns">
         <div>
           <h2>Identity</h2>
@@ -112,7 +112,7 @@ export function DevicePage() {
           {messages.data?.length ? (
             <div className="scroll" tabIndex={0} role="region" aria-label="Last messages"><table className="ledger">
               <thead><tr><th>Topic</th><th>Payload</th><th>When</th></tr></thead>
-              <tbody>{messages.data.map((m) => <tr key={m.topic}><td className="mono">{m.topic}</td><td className="mono">{m.payload.length > 160 ? `${m.payload.slice(0, 160)}…` : m.payload}</td><td><When at={m.at} />{m.retained ? <span className="sub">kept, not live</span> : null}</td></tr>)}</tbody>
+              <tbody>{messages.data.map((m) => <tr key={m.topic}><td className="mono text-nowrap">{m.topic}</td><td className="mono">{m.payload.length > 160 ? `${m.payload.slice(0, 160)}…` : m.payload}</td><td><When at={m.at} />{m.retained ? <span className="sub">kept, not live</span> : null}</td></tr>)}</tbody>
             </table></div>
           ) : <p className="quiet">It has said nothing yet.</p>}
         </div>
