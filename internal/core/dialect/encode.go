@@ -120,19 +120,26 @@ func itemNames(f settings.Family) []string {
 	return out
 }
 
-// itemFamily is the family whose item a placeholder belongs to, or "".
-func itemFamily(name string) string {
+// itemFamilies are the families by the placeholders of their items.
+var itemFamilies = func() map[string]string {
+	m := map[string]string{}
 	for _, f := range settings.Families {
-		if slices.Contains(itemNames(f), name) {
-			return f.Name
+		for _, name := range itemNames(f) {
+			m[name] = f.Name
 		}
 	}
-	return ""
-}
+	return m
+}()
+
+// itemFamily is the family whose item a placeholder belongs to, or "".
+func itemFamily(name string) string { return itemFamilies[name] }
 
 // repeats finds the family whose items a part of a body is written for.
 func repeats(texts ...string) string {
 	for _, t := range texts {
+		if strings.IndexByte(t, '{') < 0 {
+			continue
+		}
 		for _, m := range placeholder.FindAllStringSubmatch(t, -1) {
 			if f := itemFamily(m[1]); f != "" {
 				return f
@@ -383,9 +390,12 @@ func (enc encoder) lookup(name string) (any, bool) {
 // with placeholders becomes text, and anything else is itself. It is false when
 // a placeholder has no value.
 func (enc encoder) leaf(s string) (any, bool) {
-	if m := placeholder.FindStringSubmatch(s); m != nil && m[0] == s {
-		v, ok := enc.lookup(m[1])
-		return enc.said(m[1], v), ok
+	if strings.IndexByte(s, '{') < 0 {
+		return s, true
+	}
+	if name := lone(s); name != "" {
+		v, ok := enc.lookup(name)
+		return enc.said(name, v), ok
 	}
 	ok := true
 	out := placeholder.ReplaceAllStringFunc(s, func(m string) string {
@@ -397,14 +407,32 @@ func (enc encoder) leaf(s string) (any, bool) {
 	return out, ok
 }
 
+// lone is the name of a text that is one placeholder and nothing else, or "".
+func lone(s string) string {
+	if len(s) < 3 || s[0] != '{' || s[len(s)-1] != '}' {
+		return ""
+	}
+	name := s[1 : len(s)-1]
+	for _, c := range []byte(name) {
+		if (c < 'a' || c > 'z') && (c < '0' || c > '9') && c != '_' && c != '.' {
+			return ""
+		}
+	}
+	return name
+}
+
 // said puts a value as the unit says it: in its own word, or its own unit of
 // numbers.
 func (enc encoder) said(name string, v any) any {
 	if enc.exchange == nil || v == nil {
 		return v
 	}
+	text := ""
+	if len(enc.exchange.Values[name]) > 0 {
+		text = plainText(v)
+	}
 	for theirs, ours := range enc.exchange.Values[name] {
-		if ours == plainText(v) {
+		if ours == text {
 			return theirs
 		}
 	}
