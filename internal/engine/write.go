@@ -282,7 +282,7 @@ func (w *worker) writePages(ctx context.Context, want settings.Values, at writin
 			return fault("internal", err), sent, restarts
 		}
 		plan := w.dl.Plan(want, held, subject, at.place)
-		broke, ev := w.writePlan(ctx, plan, want, values, &at, &sent, &restarts)
+		ev, broke := w.writePlan(ctx, plan, want, values, &at, &sent, &restarts)
 		if ev != nil {
 			return ev, sent, restarts
 		}
@@ -302,21 +302,21 @@ func (w *worker) writePages(ctx context.Context, want settings.Values, at writin
 
 // writePlan writes a plan. broke is what cut a page short, in which case nobody
 // knows yet what the unit kept of it.
-func (w *worker) writePlan(ctx context.Context, plan dialect.Plan, want settings.Values, values dialect.Values, at *writing, sent, restarts *int) (broke error, ev *task.Event) {
+func (w *worker) writePlan(ctx context.Context, plan dialect.Plan, want settings.Values, values dialect.Values, at *writing, sent, restarts *int) (ev *task.Event, broke error) {
 	for i, p := range plan.Pages {
 		w.tell(fmt.Sprintf("Page %d of %d: %s.", i+1, len(plan.Pages), p.Title))
 		if _, err := at.talk.Do(ctx, &p.Exchange, values); err != nil {
 			code := failureCode(err, "not_accepted", "")
 			if code != "" {
 				e := failed(code, err)
-				return nil, &e
+				return &e, nil
 			}
-			return err, nil
+			return nil, err
 		}
 		keys := p.Writes(want)
 		if err := w.handed(ctx, want, keys); err != nil {
 			e := failed("internal", err)
-			return nil, &e
+			return &e, nil
 		}
 		*sent += len(keys)
 		if !p.Restarts {
@@ -332,7 +332,7 @@ func (w *worker) writePlan(ctx context.Context, plan dialect.Plan, want settings
 		if err != nil {
 			e := failed("half_way", err)
 			e.Facts["page"] = p.Title
-			return nil, &e
+			return &e, nil
 		}
 		at.talk = talk
 	}
@@ -345,10 +345,10 @@ func (w *worker) writePlan(ctx context.Context, plan dialect.Plan, want settings
 	if _, err := at.talk.Do(ctx, plan.Commit, values); err != nil {
 		if code := failureCode(err, "not_accepted", ""); code != "" {
 			e := failed(code, err)
-			return nil, &e
+			return &e, nil
 		}
 		if !plan.Commit.Restarts || at.place == dialect.AtService {
-			return err, nil
+			return nil, err
 		}
 		// A unit that restarts at once may not finish its answer; whether it did
 		// restart is seen by its coming back.

@@ -193,6 +193,26 @@ func (b *Browser) Type(role, name, text string) error {
 	return chromedp.Do(b.ctx, chromedp.KeyEvent(text))
 }
 
+// Fill replaces the text of a field by its label, as pasting over it does.
+func (b *Browser) Fill(name, text string) error {
+	if err := b.Has("textbox", name); err != nil {
+		return err
+	}
+	script := fmt.Sprintf(`(() => {
+	  const a = document.querySelector('[aria-label=' + JSON.stringify(%[1]q) + ']') ?? document.getElementById([...document.querySelectorAll("label")].find((l) => l.textContent === %[1]q)?.htmlFor);
+	  if (!a) return false;
+	  Object.getOwnPropertyDescriptor(Object.getPrototypeOf(a), "value").set.call(a, %[2]s);
+	  a.dispatchEvent(new Event("input", { bubbles: true }));
+	  return true;
+	})()`, name, quoted(text))
+	return b.wait(fmt.Sprintf("the field «%s»", name), func() (bool, error) { return chromedp.Run(b.ctx, chromedp.Evaluate[bool](script)) })
+}
+
+func quoted(text string) string {
+	q, _ := json.Marshal(text)
+	return string(q)
+}
+
 // Key presses keys where the focus is.
 func (b *Browser) Key(keys string) error { return chromedp.Do(b.ctx, chromedp.KeyEvent(keys)) }
 

@@ -3,6 +3,7 @@ package e2e
 import (
 	"errors"
 	"log/slog"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -165,6 +166,85 @@ func TestAWrongPassphraseIsCorrectedWhereItIsFound(t *testing.T) {
 	)
 }
 
+// TestConsoleChanges collects changes of a unit in service, looks at what would
+// be sent, applies them, and sees its login.
+func TestConsoleChanges(t *testing.T) {
+	d := startDemo(t, 20, "", nil)
+	onAir(t, d, "02:5A:11:00:00:1F")
+	id := deviceOf(t, d, "portaria-relay-1").ID
+	b := openConsole(t, d)
+	steps(t, b,
+		func() error { return b.Go(d.URL + "/devices/" + id) },
+		func() error { return b.See("Before: Take it out of the maker's own cloud") },
+		func() error { return b.Press("button", "Commission") },
+		func() error { return b.Has("dialog", "Before Portão is commissioned") },
+		func() error { return b.Press("button", "This is done, commission it") },
+		func() error { return b.See("messages page, is saved; the unit restarts") },
+		func() error { return b.See("Portão is adopted and proven.") },
+		func() error { return b.Choose("Setting to change", "Port S2, function") },
+		func() error { return b.Choose("New value of Port S2, function", "contact") },
+		func() error { return b.Press("button", "Intend") },
+		func() error { return b.See("1 setting not on the unit as intended") },
+		func() error { return b.Choose("Setting to change", "Restart every so many days") },
+		func() error { return b.Type("spinbutton", "New value of Restart every so many days", "14") },
+		func() error { return b.Press("button", "Intend") },
+		func() error { return b.See("2 settings not on the unit as intended") },
+		func() error { return b.See("2 restarts in all.") },
+		func() error { return b.Press("link", "Drift") },
+		func() error { return b.See("2 settings on 1 device") },
+		func() error { return b.Press("checkbox", "All") },
+		func() error { return b.Press("button", "Correct 1 unit") },
+		func() error { return b.See("Every unit that has reported holds what is intended.") },
+		func() error { return b.Go(d.URL + "/devices/" + id) },
+		func() error { return b.See("Portão holds its settings as intended.") },
+		func() error { return b.Press("button", "Show its login") },
+		func() error { return b.Type("textbox", "Your password", d.Password) },
+		func() error { return b.Press("button", "Show it") },
+		func() error { return b.See("Key of its access point") },
+	)
+}
+
+// TestConsoleDialects edits a dialect that is checked as one types, tries it
+// against a described unit, and keeps it; and looks at what a scheme would rename.
+func TestConsoleDialects(t *testing.T) {
+	d := startDemo(t, 20, "", nil)
+	read := func(name string) string {
+		file, err := os.ReadFile("../../docs/examples/" + name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(file)
+	}
+	do(t, d, "PUT", "/api/v1/models", wire.FileText{File: read("melro-model.yaml")})
+	b := openConsole(t, d)
+	file := read("melro.yaml")
+	steps(t, b,
+		func() error { return b.Press("link", "Dialects") },
+		func() error { return b.See("sleep, and wake for moments") },
+		func() error { return b.Press("link", "New dialect") },
+		func() error { return b.See("no fault") },
+		func() error { return b.Fill("Dialect file", strings.Replace(file, "{wifi.ssid}", "{wifi.sid}", 1)) },
+		func() error { return b.See("there is no placeholder {wifi.sid} — did you mean \"wifi.ssid\"?") },
+		func() error { return b.Fill("Dialect file", file) },
+		func() error { return b.See("no fault") },
+		func() error { return b.Press("DisclosureTriangle", "The simulated unit, described by a file") },
+		func() error { return b.Fill("Unit file", read("melro-unit.yaml")) },
+		func() error { return b.Press("button", "Try it against a simulated unit") },
+		func() error { return b.See("The dialect works with this unit.") },
+		func() error { return b.Press("button", "Save") },
+		func() error { return b.Has("heading", "Melro bell relays") },
+		func() error { return b.See("spoken by melro") },
+		func() error { return b.Go(d.URL + "/sites/lagar/names") },
+		func() error { return b.See("Every device has the name that this scheme makes.") },
+		func() error { return b.Fill("Topics", "{site}/{kind}/{room}-{number}") },
+		func() error { return b.See("26 devices, 0 of them in service") },
+		func() error { return b.See("was lagar/terraco/relay-1") },
+		func() error { return b.Fill("Topics", "{site}/#") },
+		func() error { return b.See("would pass") },
+		func() error { b.Forgive(); return nil }, // the browser notes the refused request
+	)
+}
+
 // TestConsoleIsAccessible runs axe on every page in both themes and at both
 // widths, and fails on any console error.
 func TestConsoleIsAccessible(t *testing.T) {
@@ -173,6 +253,8 @@ func TestConsoleIsAccessible(t *testing.T) {
 	run(t, d, client.Path("devices", "adega-level-1", "commission"), struct{}{})
 	fault(t, d, "02:5A:11:00:00:1A", "unplugged", 0)
 	run(t, d, client.Path("devices", "lavandaria-level-1", "commission"), struct{}{})
+	do(t, d, "PATCH", "/api/v1/devices/adega-level-1/settings", map[string]any{"report.interval_seconds": 60})
+	do(t, d, "PATCH", "/api/v1/devices/adega-level-1", wire.DeviceEdit{Label: new("Talha grande")})
 	id := func(ref string) string {
 		x, err := client.Get[wire.Device](t.Context(), d.Client, client.Path("devices", ref))
 		if err != nil {
@@ -183,7 +265,7 @@ func TestConsoleIsAccessible(t *testing.T) {
 	b := openConsole(t, d)
 	for _, p := range []struct{ path, see string }{
 		{"/", "What needs you"}, {"/devices", "35 devices"}, {"/devices/" + id("adega-level-1"), "proven by effect"}, {"/devices/" + id("lavandaria-level-1"), "Likely cause"},
-		{"/bench", "fado-"}, {"/firmware", "1.4.0"}, {"/activity", "marta"}, {"/devices?add=1", "Set-up code"}, {"/nowhere", "no such page"},
+		{"/bench", "fado-"}, {"/drift", "2 settings on 1 device"}, {"/dialects", "Coruja"}, {"/dialects/andorinha", "no fault"}, {"/sites/lagar/names", "Would be renamed"}, {"/firmware", "1.4.0"}, {"/activity", "marta"}, {"/devices?add=1", "Set-up code"}, {"/nowhere", "no such page"},
 	} {
 		for _, theme := range []string{"light", "dark"} {
 			for _, width := range []int64{1280, 390} {

@@ -72,8 +72,21 @@ func stage(ctx context.Context, d *demo.Demo) error {
 		}
 		time.Sleep(200 * time.Millisecond)
 	}
-	for _, host := range []string{"terraco-relay-1", "casa-da-bomba-relay-1", "lagar-relay-1", "casa-da-bomba-level-1"} {
-		if _, err := task(client.Path("devices", host, "commission"), struct{}{}); err != nil {
+	for _, host := range []string{"terraco-relay-1", "casa-da-bomba-relay-1", "lagar-relay-1", "casa-da-bomba-level-1", "portaria-relay-1", "cozinha-strip-1", "adega-climate-1"} {
+		if _, err := task(client.Path("devices", host, "commission"), wire.Commissioning{Prepared: true}); err != nil {
+			return err
+		}
+	}
+	// Changes that wait to be applied.
+	label, topic := "Portão da rua", "lagar/rua/portao"
+	if err := d.Client.Do(ctx, "PATCH", "/api/v1/devices/portaria-relay-1", wire.DeviceEdit{Label: &label, Topic: &topic}, nil); err != nil {
+		return err
+	}
+	for device, set := range map[string]map[string]any{
+		"portaria-relay-1": {"port.S2.function": "contact", "report.interval_seconds": 45},
+		"adega-climate-1":  {"report.interval_seconds": 600},
+	} {
+		if err := d.Client.Do(ctx, "PATCH", client.Path("devices", device, "settings"), set, nil); err != nil {
 			return err
 		}
 	}
@@ -143,6 +156,9 @@ func pages(ctx context.Context, d *demo.Demo, dir string) error {
 		{"device-failed", device("lavandaria-relay-1"), "Likely cause", "light", 1280, 800},
 		{"bench", "/bench", "fado-", "light", 1280, 800},
 		{"firmware", "/firmware", "1.4.0", "light", 1280, 800},
+		{"changes", device("portaria-relay-1"), "restarts in all", "light", 1280, 800},
+		{"drift", "/drift", "settings on", "light", 1280, 800},
+		{"dialect", "/dialects/andorinha", "no fault", "light", 1280, 800},
 		{"device-dark", device("terraco-relay-1"), "proven by effect", "dark", 1280, 800},
 		{"attention-phone", "/", "What needs you", "light", 390, 800},
 	} {
@@ -193,6 +209,7 @@ func terminals(ctx context.Context, d *demo.Demo, dir string) error {
 		{"terminal-devices", "fado attention; echo; fado device list --site lagar --stage adopted", "11", "140x44+0+0"},
 		{"terminal-commission", "fado device commission adega-level-1 --wait", "11", "140x44+0+0"},
 		{"terminal-settings", "fado device settings terraco-relay-1; echo; fado bench list", "11", "140x44+0+0"},
+		{"terminal-dialect", "fado dialect try coruja 2>/dev/null", "9", "180x56+0+0"},
 		{"terminal-help", "fado --help", "9", "180x56+0+0"},
 	} {
 		finished := filepath.Join(os.TempDir(), fmt.Sprintf("fado-shot-%d", os.Getpid()))

@@ -298,7 +298,7 @@ func TestApplyGoesThrough(t *testing.T) {
 	if p.s.Status != Done {
 		t.Fatalf("%+v", p.s)
 	}
-	p = apply(t, false).result("", "count", "0").phase(phaseReport) // nothing to write: it is only proven
+	apply(t, false).result("", "count", "0").phase(phaseReport) // nothing to write: it is only proven
 	if p = apply(t, false).result("", "count", "2", "restarts", "0"); p.s.Phase != phaseReport {
 		t.Errorf("no restart, and yet it waits in %s", p.s.Phase)
 	}
