@@ -271,6 +271,72 @@ func TestWillIsSentWhenAUnitLosesPower(t *testing.T) {
 	}
 }
 
+// TestSubscribingWhileAMessageIsInFlight: both sides choose packet identifiers by
+// themselves. A message that a unit has not acknowledged does not keep it from
+// subscribing when it comes back, and is not forgotten.
+func TestSubscribingWhileAMessageIsInFlight(t *testing.T) {
+	e, _ := fresh(t)
+	slow := options(e, "unit-a").SetCleanSession(false).SetAutoAckDisabled(true)
+	got := make(chan string, 8)
+	slow.SetDefaultPublishHandler(func(_ mqtt.Client, m mqtt.Message) { got <- string(m.Payload()) })
+	c := mustConnect(t, slow)
+	c.Subscribe("casa/a/ask", 1, nil).Wait()
+	for range 3 {
+		if err := e.Publish(t.Context(), "casa/a/ask", []byte("hello"), false); err != nil {
+			t.Fatal(err)
+		}
+		<-got
+	}
+	c.Disconnect(0)
+	c = mustConnect(t, options(e, "unit-a").SetCleanSession(false).SetDefaultPublishHandler(func(_ mqtt.Client, m mqtt.Message) { got <- string(m.Payload()) }))
+	for _, filter := range []string{"casa/a/command/+", "casa/a/ask", "casa/a/say"} {
+		token := c.Subscribe(filter, 1, nil).(*mqtt.SubscribeToken)
+		if token.Wait(); token.Result()[filter] != 1 {
+			t.Errorf("%s was answered with %d", filter, token.Result()[filter])
+		}
+	}
+	for n := range 3 {
+		select {
+		case <-got:
+		case <-time.After(3 * time.Second):
+			t.Fatalf("only %d of the 3 messages that were not acknowledged came again", n)
+		}
+	}
+}
+
+// TestWhoListensAndWhatIsKept: what a rename has to know of the old topic.
+func TestWhoListensAndWhatIsKept(t *testing.T) {
+	e, _ := fresh(t)
+	e.SetAccount(Account{Name: "unit-a", Hash: hash("pass-unit-a"), Rights: Rights{Own: "casa/novo", Also: "casa/x"}})
+	e.SetAccount(Account{Name: "hub", Hash: hash("pass-hub"), Rights: Rights{Read: map[string]bool{"casa/x/here": true, "casa/y/here": true}}})
+	unit, hub := mustConnect(t, options(e, "unit-a")), mustConnect(t, options(e, "hub"))
+	for _, topic := range []string{"casa/x/ask", "casa/novo/ask"} { // it may use both while it moves
+		token := unit.Subscribe(topic, 1, nil).(*mqtt.SubscribeToken)
+		if token.Wait(); token.Result()[topic] != 1 {
+			t.Errorf("%s: %d", topic, token.Result()[topic])
+		}
+		unit.Publish(topic[:len(topic)-3]+"here", 1, true, "1").Wait()
+	}
+	hub.Subscribe("casa/x/here", 1, nil).Wait()
+	if got := e.Listeners("casa/x", "unit-a"); len(got) != 1 || got[0] != "hub" {
+		t.Errorf("listening on casa/x: %v", got)
+	}
+	if got := e.Listeners("casa/y", "unit-a"); len(got) != 0 {
+		t.Errorf("listening on casa/y: %v", got)
+	}
+	if got := e.KeptBelow("casa/x"); len(got) != 1 || got[0] != "casa/x/here" {
+		t.Errorf("kept below casa/x: %v", got)
+	}
+	for _, c := range []struct {
+		filter, topic string
+		want          bool
+	}{{"#", "a/b", true}, {"a/#", "a/b", true}, {"a/b/c", "a/b", true}, {"+/b/x", "a/b", true}, {"a/+", "a/b", false}, {"a/b", "a/b", false}, {"a/bc/x", "a/b", false}, {"b/#", "a/b", false}} {
+		if overlaps(c.filter, c.topic) != c.want {
+			t.Errorf("%s over %s: %v", c.filter, c.topic, !c.want)
+		}
+	}
+}
+
 func TestRetainedAndSessionsOutliveARestart(t *testing.T) {
 	k := &memory{data: map[string][]byte{}}
 	e := listen(t, "127.0.0.1:0", k)

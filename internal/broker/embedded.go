@@ -260,7 +260,7 @@ func (h *hook) ID() string { return "fado" }
 // Provides lists the events that the hook handles.
 func (h *hook) Provides(b byte) bool {
 	return bytes.Contains([]byte{
-		mochi.OnConnectAuthenticate, mochi.OnACLCheck, mochi.OnSessionEstablished, mochi.OnDisconnect, mochi.OnSubscribed,
+		mochi.OnConnectAuthenticate, mochi.OnACLCheck, mochi.OnSessionEstablish, mochi.OnSessionEstablished, mochi.OnDisconnect, mochi.OnSubscribed,
 		mochi.OnUnsubscribed, mochi.OnRetainMessage, mochi.OnRetainedExpired, mochi.OnQosPublish, mochi.OnQosComplete, mochi.OnQosDropped,
 		mochi.OnClientExpired, mochi.OnWill, mochi.StoredClients, mochi.StoredSubscriptions, mochi.StoredInflightMessages, mochi.StoredRetainedMessages,
 	}, []byte{b})
@@ -326,6 +326,23 @@ func (h *hook) drop(key string) {
 	h.keepMu.Lock()
 	defer h.keepMu.Unlock()
 	h.dirty[key] = nil
+}
+
+// firstID is the first packet identifier that the broker gives a message to a
+// client. Both sides choose theirs by themselves (MQTT 3.1.1, section 2.3.1), but
+// the server package keeps them in one table: a client's SUBSCRIBE was refused,
+// and a message to it forgotten, when both had chosen the same. Clients count
+// from 1, so the broker counts from here.
+const firstID = 1 << 14
+
+// OnSessionEstablish moves the broker's identifiers out of the client's way.
+func (h *hook) OnSessionEstablish(cl *mochi.Client, _ packets.Packet) {
+	for id := uint32(0); id < firstID && !cl.Net.Inline; {
+		var err error
+		if id, err = cl.NextPacketID(); err != nil {
+			return
+		}
+	}
 }
 
 // OnSessionEstablished keeps the session.

@@ -331,8 +331,9 @@ func passed(t *testing.T, path string) []string {
 }
 
 // TestKilledAtEveryBoundary kills a real service process before and after every
-// commit and every call that leaves it, in commissioning and in an update,
-// starts it again, and expects the story to end well each time.
+// commit and every call that leaves it, in commissioning, in an update and while
+// changed settings are applied, starts it again, and expects the story to end
+// well each time.
 func TestKilledAtEveryBoundary(t *testing.T) {
 	if testing.Short() {
 		t.Skip("takes minutes")
@@ -349,7 +350,7 @@ func TestKilledAtEveryBoundary(t *testing.T) {
 	r.serve(data, "FADO_FAIL_LIST="+list)
 	r.onAir()
 	passed(t, list)
-	const commission, update = "/api/v1/devices/relay-1/commission", "/api/v1/devices/relay-1/update"
+	const commission, update, apply = "/api/v1/devices/relay-1/commission", "/api/v1/devices/relay-1/update", "/api/v1/devices/relay-1/apply"
 	if x, _, err := r.through(data, commission, struct{}{}); err != nil || x.Status != task.Done {
 		t.Fatalf("undisturbed commissioning: %+v, %v", x, err)
 	}
@@ -368,24 +369,47 @@ func TestKilledAtEveryBoundary(t *testing.T) {
 	}
 	r.kill(syscall.SIGTERM)
 	inUpdate := passed(t, list)
-	t.Logf("%d boundaries in commissioning, %d in an update", len(inCommission), len(inUpdate))
-	if len(inCommission) < 20 || len(inUpdate) < 15 {
+	r.serve(data)
+	r.online()
+	r.change()
+	r.kill(syscall.SIGTERM)
+	r.serve(data, "FADO_FAIL_LIST="+list)
+	r.online()
+	passed(t, list)
+	if x, _, err := r.through(data, apply, struct{}{}); err != nil || x.Status != task.Done {
+		t.Fatalf("undisturbed change of settings: %+v, %v", x, err)
+	}
+	r.kill(syscall.SIGTERM)
+	inApply := passed(t, list)
+	t.Logf("%d boundaries in commissioning, %d in an update, %d in a change of settings", len(inCommission), len(inUpdate), len(inApply))
+	if len(inCommission) < 20 || len(inUpdate) < 15 || len(inApply) < 15 {
 		t.Fatal("too few boundaries: are the failpoints compiled in?")
 	}
 
 	// «make test» takes every kind of boundary and every third of the rest;
 	// FADO_ALL_BOUNDARIES takes them all.
 	hit, tried, kinds := 0, 0, map[string]bool{}
-	for n, point := range slices.Concat(inCommission, inUpdate) {
-		commissioning := n < len(inCommission)
+	for n, point := range slices.Concat(inCommission, inUpdate, inApply) {
+		commissioning, applying := n < len(inCommission), n >= len(inCommission)+len(inUpdate)
 		kind, _, _ := strings.Cut(point, ":")
-		kind = fmt.Sprint(commissioning, kind)
-		if kinds[kind] && n%3 != 0 && os.Getenv("FADO_ALL_BOUNDARIES") == "" {
+		kind = fmt.Sprint(commissioning, applying, kind)
+		every := 3
+		if applying {
+			every = 6
+		}
+		if kinds[kind] && n%every != 0 && os.Getenv("FADO_ALL_BOUNDARIES") == "" {
 			continue
 		}
 		kinds[kind] = true
 		tried++
-		name := map[bool]string{true: "commission", false: "update"}[commissioning] + " " + point
+		path, body, verb := commission, any(struct{}{}), "commission "
+		switch {
+		case applying:
+			path, verb = apply, "apply "
+		case !commissioning:
+			path, body, verb = update, start, "update "
+		}
+		name := verb + point
 		data := filepath.Join(r.dir, fmt.Sprintf("run-%d", n))
 		copyDir(t, base, data)
 		r.world()
@@ -400,13 +424,12 @@ func TestKilledAtEveryBoundary(t *testing.T) {
 			if x, _, err := r.through(data, commission, struct{}{}); err != nil || x.Status != task.Done {
 				t.Fatalf("%s: commissioning before it: %+v, %v", name, x, err)
 			}
+			if applying {
+				r.change()
+			}
 			r.kill(syscall.SIGTERM)
 			r.serve(data, "FADO_FAIL_AT="+point)
 			r.online()
-		}
-		path, body := commission, any(struct{}{})
-		if !commissioning {
-			path, body = update, start
 		}
 		x, crashed, err := r.through(data, path, body)
 		if crashed {
@@ -419,6 +442,8 @@ func TestKilledAtEveryBoundary(t *testing.T) {
 			t.Errorf("%s: the task ended as %s: %+v", name, x.Status, x.Failure)
 		case commissioning:
 			r.expectAdopted(name)
+		case applying:
+			r.expectChanged(name)
 		default:
 			if u := r.unit(); u.Digest != start.Image || len(u.Writes) != 1 {
 				t.Errorf("%s: the unit runs %.8s after %d writes", name, u.Digest, len(u.Writes))
@@ -430,6 +455,32 @@ func TestKilledAtEveryBoundary(t *testing.T) {
 	t.Logf("killed at %d of %d boundaries", hit, tried)
 	if hit < tried*2/3 {
 		t.Errorf("only %d kills happened", hit)
+	}
+}
+
+// change renames the device and intends another interval.
+func (r *rig) change() {
+	r.t.Helper()
+	label, topic := "Rega nova", "lagar/novo/rega"
+	if err := r.client().Do(context.Background(), "PATCH", "/api/v1/devices/relay-1", wire.DeviceEdit{Label: &label, Topic: &topic}, nil); err != nil {
+		r.t.Fatal(err)
+	}
+	if err := r.client().Do(context.Background(), "PATCH", "/api/v1/devices/relay-1/settings", map[string]any{"report.interval_seconds": 45}, nil); err != nil {
+		r.t.Fatal(err)
+	}
+}
+
+func (r *rig) expectChanged(name string) {
+	r.t.Helper()
+	var d wire.Device
+	for deadline := time.Now().Add(5 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+		d, _ = client.Get[wire.Device](context.Background(), r.client(), "/api/v1/devices/relay-1")
+		if d.Drift == 0 && d.LiveTopic == "" {
+			break
+		}
+	}
+	if u := r.unit(); u.Topic != "lagar/novo/rega" || !strings.Contains(string(u.Settings), `"report_seconds":45`) || d.Drift != 0 || d.LiveTopic != "" || d.Topic != u.Topic {
+		r.t.Errorf("%s: the unit's topic is %s, the device's %s (in use: %s), %d settings differ", name, u.Topic, d.Topic, d.LiveTopic, d.Drift)
 	}
 }
 

@@ -125,7 +125,7 @@ func CheckFor(values Values, m inventory.Model) problem.Fields {
 		}
 		p, found := m.Port(item)
 		if !found {
-			f.Add(string(key), fmt.Sprintf("%s has no port %q; it has %s", m.Name, item, strings.Join(m.PortNames(), ", ")), firstPort(m, fam.Name, field))
+			f.Add(string(key), fmt.Sprintf("%s has no port %q; its ports are %s", m.Name, item, strings.Join(m.PortNames(), ", ")), firstPort(m, fam.Name, field))
 			continue
 		}
 		if fam.Name != "port" {
