@@ -77,6 +77,9 @@ func Listen(c Config) (*Embedded, error) {
 	if err := s.Serve(); err != nil {
 		return nil, fmt.Errorf("start the broker: %w", err)
 	}
+	for _, cl := range s.Clients.GetAll() {
+		stepAside(cl) // sessions that were kept
+	}
 	ctx, cancel := context.WithCancel(context.Background())
 	e := &Embedded{server: s, hook: h, addr: l.Address(), cancel: cancel}
 	e.kept.Go(func() { h.keep(ctx) })
@@ -331,12 +334,15 @@ func (h *hook) drop(key string) {
 // firstID is the first packet identifier that the broker gives a message to a
 // client. Both sides choose theirs by themselves (MQTT 3.1.1, section 2.3.1), but
 // the server package keeps them in one table: a client's SUBSCRIBE was refused,
-// and a message to it forgotten, when both had chosen the same. Clients count
-// from 1, so the broker counts from here.
-const firstID = 1 << 14
+// and a message to it forgotten, when both had chosen the same. Clients subscribe
+// right after they connect, with their lowest identifiers, so the broker counts
+// from here.
+const firstID = 1 << 10
 
 // OnSessionEstablish moves the broker's identifiers out of the client's way.
-func (h *hook) OnSessionEstablish(cl *mochi.Client, _ packets.Packet) {
+func (h *hook) OnSessionEstablish(cl *mochi.Client, _ packets.Packet) { stepAside(cl) }
+
+func stepAside(cl *mochi.Client) {
 	for id := uint32(0); id < firstID && !cl.Net.Inline; {
 		var err error
 		if id, err = cl.NextPacketID(); err != nil {
