@@ -124,15 +124,19 @@ func (w *worker) pointKeys(ctx context.Context, ap reach.AccessPoint) ([]secret.
 		return nil, err
 	}
 	var keys []secret.Secret
-	if own, ok := w.r.pinned[settings.AccessPointKey].(secret.Secret); ok && !own.IsZero() {
-		if _, err := store.One[store.Fact](w.e.Store.Read(ctx), "device_id = ? AND kind = 'handed over' AND key = ?", w.d.ID, string(settings.AccessPointKey)); err == nil {
-			keys = append(keys, own)
-		}
-	}
 	if !code.IsZero() {
 		keys = append(keys, code)
 	}
-	return keys, nil
+	own, ok := w.r.pinned[settings.AccessPointKey].(secret.Secret)
+	if !ok || own.IsZero() {
+		return keys, nil
+	}
+	// The unit may have taken its own key just before the service stopped, so it
+	// is tried whether or not that is on record.
+	if _, err := store.One[store.Fact](w.e.Store.Read(ctx), "device_id = ? AND kind = 'handed over' AND key = ?", w.d.ID, string(settings.AccessPointKey)); err == nil {
+		return append([]secret.Secret{own}, keys...), nil
+	}
+	return append(keys, own), nil
 }
 
 // contact joins the access point and lets the unit identify itself. With it a
@@ -245,6 +249,7 @@ func (w *worker) publish(ctx context.Context, x *dialect.Exchange, more dialect.
 	if err != nil {
 		return failed("internal", err)
 	}
+	w.awaitSession(ctx)
 	fail.Point("before publish")
 	err = w.e.bus.Publish(ctx, req.Topic, req.Body, false)
 	fail.Point("after publish")
@@ -252,6 +257,24 @@ func (w *worker) publish(ctx context.Context, x *dialect.Exchange, more dialect.
 		return failed("silent", err)
 	}
 	return task.Event{}
+}
+
+// sessionTime is how long a unit's session is waited for before something is
+// said to it: it may be on its way back, such as after a restart of the service.
+const sessionTime = 8 * time.Second
+
+// awaitSession waits until the unit is connected to the embedded broker, for a
+// while. What is said to it after that is kept for it by the broker.
+func (w *worker) awaitSession(ctx context.Context) {
+	if w.e.embedded == nil || w.dl.Sleeps() {
+		return
+	}
+	a, ok := w.e.account(w.e.Store.Read(ctx), w.d)
+	for until := w.e.Clock.Now().Add(sessionTime); ok && !w.e.embedded.Online(a.Name) && w.e.Clock.Now().Before(until); {
+		if w.e.Clock.Sleep(ctx, 250*time.Millisecond) != nil {
+			return
+		}
+	}
 }
 
 // roundTrip commands the unit to stay as it is and waits for the state that
