@@ -293,6 +293,9 @@ func (s *server) asSightings(ctx context.Context, list []store.Sighting) []wire.
 		if d, err := store.One[store.Device](s.Store.Read(ctx), "id = ?", x.DeviceID); err == nil {
 			w.Device, w.Model = d.Name, d.Model
 		}
+		if x.HardwareID == "" {
+			w.Ending = strings.ToUpper(x.Digits)
+		}
 		out = append(out, w)
 	}
 	return out

@@ -218,7 +218,7 @@ func (a *app) showSite(s wire.Site) error {
 	return a.one(s, s.Key, [2]string{"Site", s.Name}, [2]string{"Key", s.Key}, [2]string{"Zone", s.Zone}, [2]string{"Reached", s.Reach}, [2]string{"Devices", fmt.Sprint(s.Devices)},
 		[2]string{"Rooms", strings.Join(rooms, ", ")}, [2]string{"Network", s.Network}, [2]string{"Broker", s.Broker}, [2]string{"Hub", s.Hub},
 		[2]string{"Hostnames", s.Scheme.Hostname}, [2]string{"Topics", s.Scheme.Topic}, [2]string{"Labels", s.Scheme.Label},
-		[2]string{"Downloads at", s.DownloadAddress}, [2]string{"", proof}, [2]string{"Allows", strings.Join(allow, ", ")})
+		[2]string{"Downloads at", s.DownloadAddress}, [2]string{"", proof}, [2]string{"Proxy", s.Proxy}, [2]string{"Allows", strings.Join(allow, ", ")})
 }
 
 func (a *app) roomCommand() *cobra.Command {

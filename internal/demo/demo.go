@@ -135,7 +135,7 @@ func Spec(s Scenario, models map[string]inventory.Model, hubs ...sim.HubSpec) si
 	add := func(model, hw string) {
 		m := models[model]
 		u := sim.UnitSpec{Speaks: m.Dialect, HardwareID: hw, Model: model, Firmware: m.Firmware, Version: versions[model], Chip: m.Chip, FlashKiB: m.FlashKiB,
-			SetUpCode: SetUpCode(hw), BootSeconds: float64(m.BootSeconds), Signal: -48 - len(spec.Units)*3}
+			SetUpCode: SetUpCode(hw), BootSeconds: float64(m.BootSeconds), Signal: -48 - len(spec.Units)*7%34}
 		for i, c := range m.Capabilities {
 			u.Capabilities = append(u.Capabilities, sim.CapabilitySpec{Name: c.Name, Kind: string(c.Kind), Value: float64((i*37 + 21) % 70), Swing: 2})
 			if c.Kind == inventory.Switch {

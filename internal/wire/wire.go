@@ -383,6 +383,7 @@ type Sighting struct {
 	Name       string    `json:"name" doc:"Of the access point"`
 	Dialect    string    `json:"dialect"`
 	HardwareID string    `json:"hardware_id,omitempty"`
+	Ending     string    `json:"ending,omitempty" doc:"The digits of the hardware id that its name carries, when it is not all of them: a hint"`
 	Signal     int       `json:"signal" doc:"dBm"`
 	DeviceID   string    `json:"device_id,omitempty" doc:"Empty: unclaimed"`
 	Device     string    `json:"device,omitempty"`

@@ -1776,6 +1776,8 @@ export interface components {
             /** @description Empty: unclaimed */
             device_id?: string;
             dialect: string;
+            /** @description The digits of the hardware id that its name carries, when it is not all of them: a hint */
+            ending?: string;
             /** Format: date-time */
             first_seen: string;
             gone: boolean;

@@ -36,7 +36,7 @@ export function Bench() {
             {list.map((s) => (
               <tr key={s.id}>
                 <td className="mono">{s.name}</td>
-                <td className="mono">{s.hardware_id}</td>
+                <td className="mono">{s.hardware_id ?? <span className="quiet" title="The name carries only a part; identifying it decides">…{s.ending}</span>}</td>
                 <td className="num">{s.signal} dBm</td>
                 <td>{s.device_id ? <Link to={`/devices/${s.device_id}`}>{s.device}</Link> : <Stamp word="unclaimed" />}</td>
                 <td><When at={s.last_seen} /></td>
