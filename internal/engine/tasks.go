@@ -556,8 +556,8 @@ func (t *tasks) next(device string) {
 	}
 }
 
-// Commission starts commissioning of a device.
-// A model may want things done before; done says that a person has done them.
+// Commission starts commissioning of a device. A model may want things done
+// before; done says that a person has done them.
 func (e *Engine) Commission(ctx context.Context, actor, ref string, done bool) (store.Task, error) {
 	d, err := e.FindDevice(ctx, ref)
 	if err != nil {
@@ -572,11 +572,18 @@ func (e *Engine) Commission(ctx context.Context, actor, ref string, done bool) (
 	if err := e.confirmBefore(ctx, actor, d, done); err != nil {
 		return store.Task{}, err
 	}
+	return e.startPlanned(ctx, actor, d, e.plan, task.NewCommission)
+}
+
+// startPlanned makes the unit's own login where there is none, pins what is
+// intended now, and starts the task that hands it over. The account is not
+// pinned: it is taken as it is when it is needed.
+func (e *Engine) startPlanned(ctx context.Context, actor string, d store.Device, plan func(*store.Tx, store.Device) (settings.Values, error), state func(task.Subject) task.State) (store.Task, error) {
 	if err := e.ensureAccess(ctx, actor, d); err != nil {
 		return store.Task{}, err
 	}
 	tx := e.Store.Read(ctx)
-	values, err := e.plan(tx, d)
+	values, err := plan(tx, d)
 	if err != nil {
 		return store.Task{}, err
 	}
@@ -593,7 +600,7 @@ func (e *Engine) Commission(ctx context.Context, actor, ref string, done bool) (
 	if err != nil {
 		return store.Task{}, err
 	}
-	return e.tasks.start(ctx, store.Task{DeviceID: d.ID, Actor: actor, Revision: rev}, task.NewCommission(subject), values)
+	return e.tasks.start(ctx, store.Task{DeviceID: d.ID, Actor: actor, Revision: rev}, state(subject), values)
 }
 
 // confirmBefore sees that what a model wants done before was done, and records
@@ -670,28 +677,7 @@ func (e *Engine) Apply(ctx context.Context, actor, ref string) (store.Task, erro
 	if _, err := e.planApply(e.Store.Read(ctx), d); err != nil {
 		return store.Task{}, err
 	}
-	if err := e.ensureAccess(ctx, actor, d); err != nil {
-		return store.Task{}, err
-	}
-	tx := e.Store.Read(ctx)
-	values, err := e.planApply(tx, d)
-	if err != nil {
-		return store.Task{}, err
-	}
-	delete(values, settings.BrokerUser)
-	delete(values, settings.BrokerPassword)
-	subject, err := e.subject(tx, d)
-	if err != nil {
-		return store.Task{}, err
-	}
-	if s, ok := values[settings.WifiSSID].(string); ok {
-		subject.Network = s
-	}
-	rev, err := e.revision(tx)
-	if err != nil {
-		return store.Task{}, err
-	}
-	return e.tasks.start(ctx, store.Task{DeviceID: d.ID, Actor: actor, Revision: rev}, task.NewApply(subject), values)
+	return e.startPlanned(ctx, actor, d, e.planApply, task.NewApply)
 }
 
 // Update starts an update of one device to an image.

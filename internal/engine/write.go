@@ -168,7 +168,7 @@ func (w *worker) held(ctx context.Context, want, got settings.Values, since time
 	}, nil
 }
 
-// A site of writing is where and how pages are written.
+// writing is where and how pages are written.
 type writing struct {
 	place dialect.Place
 	talk  *reach.Talk

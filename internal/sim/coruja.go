@@ -165,14 +165,5 @@ func (c *coruja) pages() http.Handler {
 		reply(w, http.StatusOK, map[string]any{"ok": 1})
 		u.poke("restart")
 	})
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		u.mu.Lock()
-		open := u.mode == "set-up"
-		u.mu.Unlock()
-		if !open {
-			http.NotFound(w, r)
-			return
-		}
-		m.ServeHTTP(w, r)
-	})
+	return u.inSetUpOnly(m)
 }

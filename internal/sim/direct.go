@@ -324,14 +324,5 @@ func (d *direct) pages() http.Handler {
 		u.poke("restart")
 	})
 	m.HandleFunc("POST /blink", func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(http.StatusAccepted) })
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		u.mu.Lock()
-		open := u.mode == "set-up"
-		u.mu.Unlock()
-		if !open {
-			http.NotFound(w, r)
-			return
-		}
-		m.ServeHTTP(w, r)
-	})
+	return u.inSetUpOnly(m)
 }

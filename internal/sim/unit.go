@@ -600,6 +600,20 @@ func (u *unit) guard(next http.Handler) http.Handler {
 	})
 }
 
+// inSetUpOnly answers on the unit's access point and not in the home's network.
+func (u *unit) inSetUpOnly(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		u.mu.Lock()
+		open := u.mode == "set-up"
+		u.mu.Unlock()
+		if !open {
+			http.NotFound(w, r)
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
 // heard lists the networks that the unit hears.
 func (u *unit) heard() []Network {
 	u.site.mu.Lock()

@@ -59,26 +59,17 @@ func (m *machine) applyResult(c Command, e Event) {
 	case DoAsk:
 		// The answer comes as a message, not as the result of sending.
 	case DoRoundTrip:
-		if e.Code == "asleep" && m.asleep(m.wakeLimit(), m.wakeLimit()) {
-			return
-		}
-		if e.Code != "" {
-			m.retryOr(e, 3)
-			return
-		}
-		m.note("%s", e.Facts["seen"])
-		if m.Subject.Adopted {
+		switch {
+		case !m.tripped(e):
+		case m.Subject.Adopted:
 			m.applyEnter(phaseAdopt)
-			return
+		default:
+			m.done()
 		}
-		m.done()
 	case DoAdopt:
-		if e.Code != "" {
-			m.retryOr(e, 4)
-			return
+		if m.adopted(e) {
+			m.done()
 		}
-		m.note("%s", e.Facts["seen"])
-		m.done()
 	}
 }
 

@@ -113,25 +113,39 @@ func (m *machine) commissionResult(c Command, e Event) {
 	case DoAsk:
 		// The answer comes as a message, not as the result of sending.
 	case DoRoundTrip:
-		if e.Code == "asleep" && m.asleep(m.wakeLimit(), m.wakeLimit()) {
-			return
+		if m.tripped(e) {
+			m.stage(inventory.Reporting)
+			m.commissionEnter(phaseAdopt)
 		}
-		if e.Code != "" {
-			m.retryOr(e, 3)
-			return
-		}
-		m.stage(inventory.Reporting)
-		m.note("%s", e.Facts["seen"])
-		m.commissionEnter(phaseAdopt)
 	case DoAdopt:
-		if e.Code != "" {
-			m.retryOr(e, 4)
-			return
+		if m.adopted(e) {
+			m.stage(inventory.Adopted)
+			m.done()
 		}
-		m.stage(inventory.Adopted)
-		m.note("%s", e.Facts["seen"])
-		m.done()
 	}
+}
+
+// tripped takes in a round trip and reports whether it was made.
+func (m *machine) tripped(e Event) bool {
+	if e.Code == "asleep" && m.asleep(m.wakeLimit(), m.wakeLimit()) {
+		return false
+	}
+	if e.Code != "" {
+		m.retryOr(e, 3)
+		return false
+	}
+	m.note("%s", e.Facts["seen"])
+	return true
+}
+
+// adopted takes in what the hub said and reports whether it has the thing.
+func (m *machine) adopted(e Event) bool {
+	if e.Code != "" {
+		m.retryOr(e, 4)
+		return false
+	}
+	m.note("%s", e.Facts["seen"])
+	return true
 }
 
 func (m *machine) lookedBack(e Event) {
