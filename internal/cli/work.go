@@ -469,7 +469,12 @@ func (a *app) deviceMessages() *cobra.Command {
 
 func (a *app) benchCommand() *cobra.Command {
 	columns := []column[wire.Sighting]{{"Access point", func(s wire.Sighting) string { return s.Name }}, {"Dialect", func(s wire.Sighting) string { return s.Dialect }},
-		{"Hardware id", func(s wire.Sighting) string { return s.HardwareID }}, {"Signal", func(s wire.Sighting) string { return fmt.Sprintf("%d dBm", s.Signal) }},
+		{"Hardware id", func(s wire.Sighting) string {
+			if s.HardwareID == "" && s.Ending != "" {
+				return "…" + s.Ending
+			}
+			return s.HardwareID
+		}}, {"Signal", func(s wire.Sighting) string { return fmt.Sprintf("%d dBm", s.Signal) }},
 		{"Device", func(s wire.Sighting) string {
 			switch {
 			case s.Ignored:

@@ -82,6 +82,11 @@ func newRig(t *testing.T) *rig {
 	}
 	r := &rig{t: t, dir: t.TempDir(), listen: freePort(t), broker: freePort(t), radio: freePort(t), hub: freePort(t), hubToken: "hub-token-0123456789", hubPass: "hub-password-0123456789",
 		began: time.Now(), hardware: "02:5A:11:00:00:1B", log: &bytes.Buffer{}}
+	t.Cleanup(func() { // a test that ends early leaves no service behind
+		if r.process != nil && r.process.Process != nil {
+			_ = r.process.Process.Kill()
+		}
+	})
 	for _, u := range demo.Spec(scenario, models).Units {
 		if u.HardwareID == r.hardware {
 			r.scenarioUnit = u

@@ -208,7 +208,7 @@ func terminals(ctx context.Context, d *demo.Demo, dir string) error {
 	for _, s := range []struct{ name, command, size, geometry string }{
 		{"terminal-devices", "fado attention; echo; fado device list --site lagar --stage adopted", "11", "140x44+0+0"},
 		{"terminal-commission", "fado device commission adega-level-1 --wait", "11", "140x44+0+0"},
-		{"terminal-settings", "fado device settings terraco-relay-1; echo; fado bench list", "11", "140x44+0+0"},
+		{"terminal-settings", "fado device settings portaria-relay-1; echo; fado drift list", "11", "140x44+0+0"},
 		{"terminal-dialect", "fado dialect try coruja 2>/dev/null", "10", "150x48+0+0"},
 		{"terminal-help", "fado --help", "9", "180x56+0+0"},
 	} {
