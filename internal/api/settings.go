@@ -246,6 +246,10 @@ func asPreview(p engine.Preview) wire.Preview {
 	for _, x := range p.Exchanges {
 		w.Exchanges = append(w.Exchanges, wire.Exchange(x))
 	}
+	if p.Update != nil {
+		x := wire.Exchange(*p.Update)
+		w.Update = &x
+	}
 	for _, k := range p.Left {
 		w.Unsupported = append(w.Unsupported, string(k))
 	}

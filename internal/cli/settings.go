@@ -371,6 +371,14 @@ func (a *app) dialectRehearse() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return a.previews(out)
+		if err := a.previews(out); err != nil || a.output != "table" || a.quiet {
+			return err
+		}
+		for _, p := range out {
+			if x := p.Update; x != nil {
+				_, _ = fmt.Fprintf(a.out, "\nAn update, not sent either. %s\n  %s\n     %s\n", x.Title, x.Request, strings.ReplaceAll(pretty(x.Body), "\n", "\n     "))
+			}
+		}
+		return nil
 	}}
 }

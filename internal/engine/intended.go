@@ -388,21 +388,42 @@ func withoutZero(v settings.Values) settings.Values {
 	return out
 }
 
+// order is what a device is to be told, and what it takes to tell it.
+type order struct {
+	values settings.Values
+	model  inventory.Model
+	dl     *dialect.Dialect
+	site   store.Site
+}
+
+func (e *Engine) order(tx *store.Tx, d store.Device) (o order, err error) {
+	if o.values, _, err = e.intended(tx, d); err != nil {
+		return o, err
+	}
+	if o.model, o.dl, err = e.speaker(d); err != nil {
+		return o, err
+	}
+	o.site, err = store.One[store.Site](tx, "id = ?", d.SiteID)
+	return o, err
+}
+
+// check judges the values for the model, and for what its firmware can do.
+func (o order) check(d store.Device) problem.Fields {
+	f := settings.CheckFor(withoutZero(o.values), o.model)
+	if o.values[settings.BrokerTLS] == true && !o.dl.Supports(settings.BrokerTLS, shownSubject(o.model, d)) {
+		f.Add(string(settings.BrokerTLS), fmt.Sprintf("its broker wants TLS, which a %s cannot speak", o.model.Name), "false")
+	}
+	return f
+}
+
 // plan checks that a device can be commissioned and returns what would be
 // handed over.
 func (e *Engine) plan(tx *store.Tx, d store.Device) (settings.Values, error) {
-	values, _, err := e.intended(tx, d)
+	o, err := e.order(tx, d)
 	if err != nil {
 		return nil, err
 	}
-	_, dl, err := e.speaker(d)
-	if err != nil {
-		return nil, err
-	}
-	site, err := store.One[store.Site](tx, "id = ?", d.SiteID)
-	if err != nil {
-		return nil, err
-	}
+	site := o.site
 	var f problem.Fields
 	if site.NetworkID == nil {
 		f.Add("network", "the site has no Wi-Fi network", "fado network add --site "+site.Key)
@@ -419,15 +440,11 @@ func (e *Engine) plan(tx *store.Tx, d store.Device) (settings.Values, error) {
 	if d.HardwareID == "" {
 		f.Add("hardware_id", "nobody knows which unit it is", "fado device edit "+d.Hostname+" --hardware-id 02:5A:11:00:00:07")
 	}
-	if strings.Contains(dl.SetUp.AccessPoint.Key, "set_up_code") && len(d.SetUpCode) == 0 {
+	if strings.Contains(o.dl.SetUp.AccessPoint.Key, "set_up_code") && len(d.SetUpCode) == 0 {
 		f.Add("set_up_code", "its access point wants the code that is printed on the unit", "")
 	}
-	m, _ := e.Model(d.Model)
-	if values[settings.BrokerTLS] == true && !dl.Supports(settings.BrokerTLS, shownSubject(m, d)) {
-		f.Add(string(settings.BrokerTLS), fmt.Sprintf("its broker wants TLS, which a %s cannot speak", m.Name), "false")
-	}
-	f = append(f, settings.CheckFor(withoutZero(values), m)...)
-	return values, f.Err(fmt.Sprintf("%s cannot be commissioned yet.", d.Name))
+	f = append(f, o.check(d)...)
+	return o.values, f.Err(fmt.Sprintf("%s cannot be commissioned yet.", d.Name))
 }
 
 func (e *Engine) context(d store.Device, code secret.Secret) dialect.Values {

@@ -34,6 +34,7 @@ type Preview struct {
 	AtWake    bool
 	Assumed   bool     // its version is not known yet, and the newest is shown
 	Listeners []string // who else listens on a topic that would be given up
+	Update    *Exchange
 }
 
 // made stands for a secret that is made when it is needed.
@@ -147,6 +148,13 @@ func (e *Engine) exchanges(p *Preview, plan dialect.Plan, dl *dialect.Dialect, d
 			return err
 		}
 	}
+	if way, ok := dl.Delivery(shownSubject(model, d)); ok {
+		r, err := way.Start.Preview(e.context(d, code).Merge(values, model).Offer("the new version"))
+		if err != nil {
+			return fmt.Errorf("encode the update: %w", err)
+		}
+		p.Update = &Exchange{Title: way.Describe(), Request: strings.TrimSpace(r.Method + " " + r.Path + r.Topic), Body: string(r.Body), Restarts: r.Restarts}
+	}
 	if plan.Commit == nil {
 		return nil
 	}
@@ -163,27 +171,19 @@ func (e *Engine) planApply(tx *store.Tx, d store.Device) (settings.Values, error
 	if !inventory.Stage(d.Stage).AtLeast(inventory.Joined) {
 		return nil, problem.New(problem.Conflict, fmt.Sprintf("%s is not in service yet.", d.Name), "It was not commissioned.", "Commission it with «fado device commission "+d.Hostname+"»; that hands over everything.")
 	}
-	values, _, err := e.intended(tx, d)
-	if err != nil {
-		return nil, err
-	}
-	model, dl, err := e.speaker(d)
-	if err != nil {
-		return nil, err
-	}
-	site, err := store.One[store.Site](tx, "id = ?", d.SiteID)
+	o, err := e.order(tx, d)
 	if err != nil {
 		return nil, err
 	}
 	var f problem.Fields
 	switch {
-	case dl.Service == nil:
-		f.Add("dialect", fmt.Sprintf("%s knows no way to change settings in service", dl.Name), "")
-	case dl.Service.By == dialect.ByPages && site.Reach == "broker only":
+	case o.dl.Service == nil:
+		f.Add("dialect", fmt.Sprintf("%s knows no way to change settings in service", o.dl.Name), "")
+	case o.dl.Service.By == dialect.ByPages && o.site.Reach == "broker only":
 		f.Add("reach", "the site can be reached by its broker only, and this firmware takes settings over its pages", "routed")
-	case dl.Service.By == dialect.ByPages && d.Address == "":
+	case o.dl.Service.By == dialect.ByPages && d.Address == "":
 		f.Add("address", "the unit has not said its address yet", "")
 	}
-	f = append(f, settings.CheckFor(withoutZero(values), model)...)
-	return values, f.Err(fmt.Sprintf("The settings of %s cannot be applied.", d.Name))
+	f = append(f, o.check(d)...)
+	return o.values, f.Err(fmt.Sprintf("The settings of %s cannot be applied.", d.Name))
 }

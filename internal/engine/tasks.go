@@ -725,6 +725,9 @@ func (e *Engine) Fit(ctx context.Context, d store.Device, img store.Image) (firm
 	if way.Start.Publish == "" {
 		return firmware.Verdict{Rule: "delivery", Sentence: fmt.Sprintf("The dialect %s updates over a unit's own pages, and this Fado can offer images over the broker only.", dl.Name)}, site, nil
 	}
+	if way.AtWake {
+		return firmware.Verdict{Rule: "delivery", Sentence: fmt.Sprintf("A %s takes images at its wake only, and this Fado cannot offer them then yet.", model.Name)}, site, nil
+	}
 	unit := firmware.Unit{Model: model, Firmware: d.Firmware, Version: d.Running, Digest: d.Digest}
 	policy := firmware.Policy{Downgrade: site.AllowDowngrade, Unsigned: site.AllowUnsigned, RiskyDelivery: site.AllowRisky, LeastBattery: site.LeastBattery}
 	return firmware.Fit(coreImage(img), unit, policy, way.Risky()), site, nil

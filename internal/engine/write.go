@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"strings"
 	"time"
 
@@ -48,7 +49,7 @@ func (w *worker) wanted(ctx context.Context) (settings.Values, error) {
 }
 
 func (w *worker) loginValues(values dialect.Values) dialect.Values {
-	out := reach.With(values, nil)
+	out := maps.Clone(values)
 	for _, k := range []settings.Key{settings.AccessUser, settings.AccessPassword} {
 		if v, ok := w.r.pinned[k]; ok {
 			out[string(k)] = v
@@ -189,9 +190,9 @@ func (w *worker) handOver(ctx context.Context) task.Event {
 	if missing := want.Missing(settings.WifiSSID, settings.BrokerHost, settings.BrokerUser, settings.BrokerPassword, settings.Topic); len(missing) > 0 {
 		return failed("invalid", fmt.Errorf("there is no %v", missing))
 	}
-	j, ev := w.join(ctx)
-	if ev != nil {
-		return *ev
+	j, refused := w.join(ctx)
+	if refused != nil {
+		return *refused
 	}
 	defer func() { j.Leave() }()
 	rec, err := w.e.Task(ctx, w.r.id)
@@ -219,9 +220,9 @@ func (w *worker) handOver(ctx context.Context) task.Event {
 			return talk, nil
 		})
 	}}
-	ev2, sent, _ := w.writePages(ctx, want, place)
-	if ev2 != nil {
-		return *ev2
+	ev, sent, _ := w.writePages(ctx, want, place)
+	if ev != nil {
+		return *ev
 	}
 	return task.Event{Facts: map[string]string{"count": fmt.Sprint(sent)}}
 }
@@ -263,11 +264,9 @@ const rounds = 3
 // the pages that are needed, and writes them one after the other. When one
 // breaks off, what the unit kept of it is read, and the rest is planned anew.
 func (w *worker) writePages(ctx context.Context, want settings.Values, at writing) (ev *task.Event, sent, restarts int) {
-	fault := func(code string, err error, more ...string) *task.Event {
+	fault := func(code string, err error) *task.Event {
 		e := failed(code, err)
-		for i := 0; i+1 < len(more); i += 2 {
-			e.Facts[more[i]] = more[i+1]
-		}
+		e.Facts["page"] = "a page that broke off"
 		return &e
 	}
 	subject := deviceSubject(w.model, w.d)
@@ -294,7 +293,7 @@ func (w *worker) writePages(ctx context.Context, want settings.Values, at writin
 		}
 		talk, err := at.back(ctx)
 		if err != nil {
-			return fault("half_way", err, "page", "a page that broke off"), sent, restarts
+			return fault("half_way", err), sent, restarts
 		}
 		at.talk = talk
 	}

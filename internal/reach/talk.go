@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"net/http"
 	"time"
 
@@ -178,11 +177,4 @@ func (t *Talk) signIn(ctx context.Context, s dialect.SignIn) error {
 	}
 	t.in = true
 	return nil
-}
-
-// With adds values to others, for one exchange.
-func With(values dialect.Values, more dialect.Values) dialect.Values {
-	out := maps.Clone(values)
-	maps.Copy(out, more)
-	return out
 }

@@ -178,7 +178,7 @@ func (s *stage) play(ctx context.Context) {
 		s.fail(err)
 		return
 	}
-	for _, act := range []func(context.Context) bool{s.handOver, s.join, s.readBack, s.command} {
+	for _, act := range []func(context.Context) bool{s.handOver, s.join, s.readBack, s.command, s.update} {
 		if !act(ctx) {
 			return
 		}
@@ -499,6 +499,25 @@ func (s *stage) command(ctx context.Context) bool {
 		return m.kind == dialect.State && len(dialect.States(m.facts, s.job.Model)) > 0
 	}) {
 		return s.fail(errors.New("no message gave a state of one of the model's capabilities"))
+	}
+	return true
+}
+
+// update evaluates each way in which the family takes an image. Nothing is sent.
+func (s *stage) update(context.Context) bool {
+	subject := dialect.Subject{Model: s.job.Model, Version: s.job.Unit.Version}
+	for i, way := range s.job.Dialect.Updates {
+		if !way.Start.When.Holds(subject) {
+			continue
+		}
+		s.step(fmt.Sprintf("Offer an image, way %d of %d; shown, not sent", i+1, len(s.job.Dialect.Updates)))
+		s.now.Note = way.Describe()
+		values := s.values().Offer("9.9.9")
+		_, err := way.Start.Encode(values)
+		s.heardOn(&s.job.Dialect.Updates[i].Start, values, nil, err)
+		if err != nil {
+			return s.fail(err)
+		}
 	}
 	return true
 }

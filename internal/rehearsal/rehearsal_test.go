@@ -129,6 +129,8 @@ func TestTheTutorialsUnit(t *testing.T) {
 	for _, c := range []struct{ from, to, step, says string }{
 		{`"melro {digits}"`, `"merlo {digits}"`, "Join its access point", "melro 025a110e00a1"},
 		{"get: /who", "get: /whom", "Join its access point", "404"},
+		{"read_json: {hardware_id: /id, version: /sw, address: /lan}\n\nsettings", "read_json: {hardware_id: /no/such/0, version: /sw}\n\nsettings", "Join its access point", `hardware id is ""`},
+		{"read_json: {hardware_id: /id, version: /sw, address: /lan}\n\nsettings", "read_text: {hardware_id: '^never (?<value>.+)$'}\n\nsettings", "Join its access point", `hardware id is ""`},
 		{"{hardware_id: /id, version: /sw, address: /lan}}\n  - kind", "{hardware_id: /ident, version: /sw, address: /lan}}\n  - kind", "See it on the broker", "hardware id"},
 		{"address: /lan}}\n  - kind", "address: /ip}}\n  - kind", "Read its settings", "address"},
 		{"label: /shown", "label: /called", "", ""},

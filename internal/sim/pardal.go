@@ -273,13 +273,13 @@ func (p *pardal) allowed(r *http.Request) bool {
 	if own := text(p.kept["door"]["secret"]); own != "" {
 		user, pass = text(p.kept["door"]["name"]), own
 	}
-	if !p.nonces[f["nonce"]] || f["username"] != user {
-		return false
-	}
 	sum := func(parts ...string) string {
 		h := sha256.Sum256([]byte(strings.Join(parts, ":")))
 		return hex.EncodeToString(h[:])
 	}
-	want := sum(sum(user, "pardal", pass), f["nonce"], f["nc"], f["cnonce"], f["qop"], sum(r.Method, f["uri"]))
-	return f["response"] == want && f["uri"] == r.URL.RequestURI()
+	answers := func(user, pass string) bool {
+		want := sum(sum(user, "pardal", pass), f["nonce"], f["nc"], f["cnonce"], f["qop"], sum(r.Method, f["uri"]))
+		return f["username"] == user && f["response"] == want && f["uri"] == r.URL.RequestURI()
+	}
+	return p.nonces[f["nonce"]] && (answers(user, pass) || p.u.fault == DoorStaysOpen && answers("owner", p.u.spec.SetUpCode))
 }

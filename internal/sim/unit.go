@@ -66,15 +66,17 @@ const (
 	Duplicates    Fault = "duplicated messages"
 	NotKept       Fault = "save accepted and not kept" // the label is lost
 	Hangs         Fault = "set-up pages hang"
-	PowerCutSave  Fault = "power cut while saving" // half of a save is kept; once
-	Moved         Fault = "address change"         // from its next start on it has another address
-	WakeMissed    Fault = "wake missed"            // it sleeps through what it should answer; value: how often
+	PowerCutSave  Fault = "power cut while saving"  // half of a save is kept; once
+	Moved         Fault = "address change"          // from its next start on it has another address
+	WakeMissed    Fault = "wake missed"             // it sleeps through what it should answer; value: how often
+	DoorStaysOpen Fault = "factory login stays"     // whatever it is told, what it had when it was new still opens its pages
+	PointOpen     Fault = "access point stays open" // its own access point is on the air in service, too, without a key
 	Redirects     Fault = "pages redirect away"
 	Truncated     Fault = "replies truncated"
 )
 
 var faults = []Fault{None, Unplugged, SlowBoot, WeakSignal, DownloadCut, Corrupted, PowerCut, BootLoop, DiesAfter, SilentCommand, Duplicates, NotKept, Hangs,
-	PowerCutSave, Moved, WakeMissed, Redirects, Truncated}
+	PowerCutSave, Moved, WakeMissed, DoorStaysOpen, PointOpen, Redirects, Truncated}
 
 // Report is what a unit's own log says, for those who compare it with Fado's
 // record.
@@ -195,6 +197,9 @@ func (u *unit) onAir() (name, key string, on bool) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	name, key = u.manner.accessPoint()
+	if u.fault == PointOpen && u.mode == "online" {
+		return name, "", true
+	}
 	return name, key, u.mode == "set-up"
 }
 

@@ -237,6 +237,7 @@ type Preview struct {
 	AtWake      bool       `json:"at_wake" doc:"It is sent when the unit wakes"`
 	Assumed     bool       `json:"assumed" doc:"The unit's version is not known yet; what the newest takes is shown"`
 	Listeners   []string   `json:"listeners" doc:"Other accounts that have subscribed to the topic which would be given up"`
+	Update      *Exchange  `json:"update,omitempty" doc:"How an image would be offered to it; shown, never sent from here"`
 	Problem     string     `json:"problem,omitempty" doc:"Why nothing can be sent"`
 }
 

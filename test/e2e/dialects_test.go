@@ -52,14 +52,15 @@ func TestEveryFamilyIsCommissioned(t *testing.T) {
 			began := time.Now()
 			x := commissioned(t, d, f.device)
 			if x.Status != task.Done {
-				t.Fatalf("%s: %+v\n%s", x.Status, x.Failure, steps2(x))
+				t.Fatalf("%s: %+v\n%s", x.Status, x.Failure, sheet(x))
 			}
-			t.Logf("%s after %s\n%s", f.family, time.Since(began).Round(100*time.Millisecond), steps2(x))
+			t.Logf("%s after %s\n%s", f.family, time.Since(began).Round(100*time.Millisecond), sheet(x))
 		})
 	}
 }
 
-func steps2(x wire.Task) (out string) {
+// sheet writes a task's steps and checks, for the record of a failed test.
+func sheet(x wire.Task) (out string) {
 	for _, s := range x.Steps {
 		out += fmt.Sprintf("  %-45s %-8s %s\n", s.Title, s.State, s.Note)
 	}
@@ -126,7 +127,7 @@ func TestChangesAreCollectedAndApplied(t *testing.T) {
 	} {
 		t.Run(f.device, func(t *testing.T) {
 			if x := commissioned(t, d, f.device); x.Status != task.Done {
-				t.Fatalf("%+v\n%s", x.Failure, steps2(x))
+				t.Fatalf("%+v\n%s", x.Failure, sheet(x))
 			}
 			if p := preview(t, d, f.device); len(p.Differences) != 0 || len(p.Exchanges) != 0 {
 				t.Fatalf("something is left to send right after commissioning: %+v", p)
@@ -151,7 +152,7 @@ func TestChangesAreCollectedAndApplied(t *testing.T) {
 			}
 			x := run(t, d, client.Path("devices", f.device, "apply"), struct{}{})
 			if x.Status != task.Done {
-				t.Fatalf("%+v\n%s", x.Failure, steps2(x))
+				t.Fatalf("%+v\n%s", x.Failure, sheet(x))
 			}
 			after := unitReport(t, d, f.hw)
 			if after.Topic != topic {
@@ -176,7 +177,7 @@ func TestChangesAreCollectedAndApplied(t *testing.T) {
 				return err == nil && strings.Contains(fmt.Sprint(td), topic) && hubHas(t, d, got.ID, topic)
 			})
 			waitFor(t, "nothing is kept under the old topic", func() bool { return len(keptBelow(t, d, before.Topic)) == 0 })
-			t.Logf("applied:\n%s", steps2(x))
+			t.Logf("applied:\n%s", sheet(x))
 		})
 	}
 }

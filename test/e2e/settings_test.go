@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"fado/internal/client"
+	"fado/internal/core/check"
 	"fado/internal/core/naming"
 	"fado/internal/core/task"
 	"fado/internal/demo"
@@ -41,7 +42,7 @@ func TestBadDaysOfSettings(t *testing.T) {
 		onAir(t, d, hw)
 		x := commissioned(t, d, "cozinha-relay-1")
 		if x.Status != task.Done {
-			t.Fatalf("%+v\n%s", x.Failure, steps2(x))
+			t.Fatalf("%+v\n%s", x.Failure, sheet(x))
 		}
 		fault(t, d, hw, "", 0)
 	})
@@ -51,7 +52,7 @@ func TestBadDaysOfSettings(t *testing.T) {
 		onAir(t, d, hw)
 		x := commissioned(t, d, "portaria-relay-1")
 		if x.Status != task.Done {
-			t.Fatalf("%+v\n%s", x.Failure, steps2(x))
+			t.Fatalf("%+v\n%s", x.Failure, sheet(x))
 		}
 		if l := lines(t, d, "portaria-relay-1"); l["topic"].State != "equal" || l["broker.host"].State != "equal" {
 			t.Errorf("%+v", l["topic"])
@@ -63,10 +64,10 @@ func TestBadDaysOfSettings(t *testing.T) {
 		onAir(t, d, hw)
 		x := commissioned(t, d, "cozinha-strip-1")
 		if failure(x) != "stayed" {
-			t.Fatalf("%s %+v\n%s", x.Status, x.Failure, steps2(x))
+			t.Fatalf("%s %+v\n%s", x.Status, x.Failure, sheet(x))
 		}
 		if x = retry(t, x); x.Status != task.Done {
-			t.Fatalf("%+v\n%s", x.Failure, steps2(x))
+			t.Fatalf("%+v\n%s", x.Failure, sheet(x))
 		}
 	})
 	t.Run("a save is accepted and not kept", func(t *testing.T) {
@@ -76,11 +77,11 @@ func TestBadDaysOfSettings(t *testing.T) {
 			fault(t, d, hw, "save accepted and not kept", 0)
 			x := run(t, d, client.Path("devices", device, "apply"), struct{}{})
 			if failure(x) != "differs" || !strings.Contains(x.Failure.What, "label") {
-				t.Fatalf("%s: %s %+v\n%s", device, x.Status, x.Failure, steps2(x))
+				t.Fatalf("%s: %s %+v\n%s", device, x.Status, x.Failure, sheet(x))
 			}
 			fault(t, d, hw, "", 0)
 			if x = retry(t, x); x.Status != task.Done {
-				t.Fatalf("%s: %+v\n%s", device, x.Failure, steps2(x))
+				t.Fatalf("%s: %+v\n%s", device, x.Failure, sheet(x))
 			}
 		}
 	})
@@ -93,7 +94,7 @@ func TestBadDaysOfSettings(t *testing.T) {
 		do(t, d, "PATCH", client.Path("devices", device, "settings"), map[string]any{"upkeep.restart_days": 14}) // a second page
 		x := run(t, d, client.Path("devices", device, "apply"), struct{}{})
 		if x.Status != task.Done {
-			t.Fatalf("%+v\n%s", x.Failure, steps2(x))
+			t.Fatalf("%+v\n%s", x.Failure, sheet(x))
 		}
 		if now := deviceOf(t, d, device).Address; now == was || now == "" {
 			t.Errorf("its address is %q, it was %q", now, was)
@@ -111,13 +112,13 @@ func TestBadDaysOfSettings(t *testing.T) {
 		}
 		fault(t, d, hw, "", 0)
 		if x := run(t, d, client.Path("devices", device, "apply"), struct{}{}); x.Status != task.Done {
-			t.Fatalf("%+v\n%s", x.Failure, steps2(x))
+			t.Fatalf("%+v\n%s", x.Failure, sheet(x))
 		}
 	})
 	t.Run("a save is slept through", func(t *testing.T) {
 		const device, hw = "adega-climate-1", "02:5A:11:00:00:13"
 		if x := commissioned(t, d, device); x.Status != task.Done {
-			t.Fatalf("%+v\n%s", x.Failure, steps2(x))
+			t.Fatalf("%+v\n%s", x.Failure, sheet(x))
 		}
 		do(t, d, "PATCH", client.Path("devices", device, "settings"), map[string]any{"report.interval_seconds": 60})
 		fault(t, d, hw, "wake missed", 1)
@@ -134,7 +135,7 @@ func TestBadDaysOfSettings(t *testing.T) {
 		waitFor(t, "the save that was slept through is noticed", func() bool {
 			wake(t, d, hw)
 			x = taskOf(t, d, x.ID)
-			return strings.Contains(steps2(x), "slept through") || x.Status.Over()
+			return strings.Contains(sheet(x), "slept through") || x.Status.Over()
 		})
 		fault(t, d, hw, "", 0)
 		waitFor(t, "sent again", func() bool {
@@ -144,18 +145,18 @@ func TestBadDaysOfSettings(t *testing.T) {
 			return x.Status.Over()
 		})
 		if x.Status != task.Done || lines(t, d, device)["report.interval_seconds"].State != "equal" {
-			t.Fatalf("%+v\n%s", x.Failure, steps2(x))
+			t.Fatalf("%+v\n%s", x.Failure, sheet(x))
 		}
 	})
 	t.Run("a network that refuses it: direct goes back by itself", func(t *testing.T) {
 		const device = "terraco-relay-1"
 		if x := commissioned(t, d, device); x.Status != task.Done {
-			t.Fatalf("%+v\n%s", x.Failure, steps2(x))
+			t.Fatalf("%+v\n%s", x.Failure, sheet(x))
 		}
 		do(t, d, "PATCH", client.Path("devices", device, "settings"), map[string]any{"broker.host": "203.0.113.9", "broker.port": 1})
 		x := run(t, d, client.Path("devices", device, "apply"), struct{}{})
 		if failure(x) != "went_back" {
-			t.Fatalf("%s %+v\n%s", x.Status, x.Failure, steps2(x))
+			t.Fatalf("%s %+v\n%s", x.Status, x.Failure, sheet(x))
 		}
 		if p := deviceOf(t, d, device).Presence; p != "online" {
 			t.Errorf("it is %s", p)
@@ -178,6 +179,39 @@ func onAir(t *testing.T, d *demo.Demo, hw string) {
 		}
 		return seen > 3 // not only for the moment before a restart
 	})
+}
+
+// TestOpenDoorsAreFailedChecks: a unit that keeps what it was delivered with open
+// is in service, and its device needs a person, who is told which door it is.
+func TestOpenDoorsAreFailedChecks(t *testing.T) {
+	d := startDemo(t, 40, "", nil)
+	for _, c := range []struct{ device, hw, fault, check, seen string }{
+		{"portaria-relay-1", "02:5A:11:00:00:1F", "factory login stays", "factory login is gone", "without a login of its own"},
+		{"cozinha-strip-1", "02:5A:11:00:00:18", "factory login stays", "factory login is gone", "without a login of its own"},
+		{"cozinha-plug-1", "02:5A:11:00:00:16", "access point stays open", "its own access point is closed", "on the air without a key"},
+	} {
+		onAir(t, d, c.hw)
+		fault(t, d, c.hw, c.fault, 0)
+		onAir(t, d, c.hw)
+		if x := commissioned(t, d, c.device); x.Status != task.Done {
+			t.Fatalf("%s: %+v\n%s", c.device, x.Failure, sheet(x))
+		}
+		got := deviceOf(t, d, c.device)
+		i := slices.IndexFunc(got.Checks, func(r check.Result) bool { return string(r.Name) == c.check })
+		if i < 0 || got.Checks[i].Holds || !strings.Contains(got.Checks[i].Seen, c.seen) || got.Attention != "check" {
+			t.Errorf("%s: attention %q, %+v", c.device, got.Attention, got.Checks)
+		}
+		fault(t, d, c.hw, "", 0)
+		waitFor(t, c.device+" is back", func() bool {
+			return deviceOf(t, d, c.device).Presence == "online" && unitReport(t, d, c.hw).Mode == "online"
+		})
+		if x := run(t, d, client.Path("devices", c.device, "apply"), struct{}{}); x.Status != task.Done {
+			t.Fatalf("%s: %+v\n%s", c.device, x.Failure, sheet(x))
+		}
+		if got = deviceOf(t, d, c.device); got.Attention == "check" {
+			t.Errorf("%s: the door is shut, and the check still fails: %+v", c.device, got.Checks)
+		}
+	}
 }
 
 func taskOf(t *testing.T, d *demo.Demo, id string) wire.Task {
@@ -208,7 +242,7 @@ func TestDriftBehindFadosBack(t *testing.T) {
 		t.Errorf("a model that wants something done before was started: %+v", p)
 	}
 	if x := commissioned(t, d, device); x.Status != task.Done {
-		t.Fatalf("%+v\n%s", x.Failure, steps2(x))
+		t.Fatalf("%+v\n%s", x.Failure, sheet(x))
 	}
 	if p := refused(t, d.Client, "POST", client.Path("devices", device, "reveal"), wire.Reveal{Password: "not the password"}); p.Status != 403 {
 		t.Errorf("a login was shown for a wrong password: %+v", p)
@@ -381,7 +415,7 @@ func TestANamingSchemeIsPreviewed(t *testing.T) {
 		t.Errorf("%+v", got)
 	}
 	if x := run(t, d, client.Path("devices", "terraco-relay-1", "apply"), struct{}{}); x.Status != task.Done {
-		t.Fatalf("%+v\n%s", x.Failure, steps2(x))
+		t.Fatalf("%+v\n%s", x.Failure, sheet(x))
 	}
 	if got = deviceOf(t, d, "terraco-relay-1"); got.LiveTopic != "" || got.Drift != 0 {
 		t.Errorf("%+v", got)

@@ -1640,6 +1640,8 @@ export interface components {
             unreadable: string[];
             /** @description Intended settings that this firmware cannot be told */
             unsupported: string[];
+            /** @description How an image would be offered to it; shown, never sent from here */
+            update?: components["schemas"]["Exchange"];
         };
         ProblemDetails: {
             /** @description The likely cause */

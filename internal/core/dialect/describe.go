@@ -61,7 +61,7 @@ func (d *Dialect) Describe() []Section {
 	add("In service", d.describeService()...)
 	var updates []string
 	for _, u := range d.Updates {
-		updates = append(updates, u.describe())
+		updates = append(updates, u.Describe())
 	}
 	add("Updates", updates...)
 	return out
@@ -202,7 +202,8 @@ func (d *Dialect) describeService() []string {
 	return lines
 }
 
-func (u Delivery) describe() string {
+// Describe says in a sentence how an image goes onto a unit.
+func (u Delivery) Describe() string {
 	s := map[string]string{"pull": "The unit fetches the image by a link", "push": "The image is sent to the unit", "maker": "The unit is told where to fetch the image"}[u.Way]
 	if u.Start.When != nil {
 		s += u.Start.When.describe()

@@ -136,6 +136,21 @@ func TestFaultsOfTheFamilies(t *testing.T) {
 			t.Errorf("%s with %q: %v", c.file, c.to, faults)
 		}
 	}
+	for _, c := range []struct{ file, suggest string }{
+		{"dialect: x\ntitle: X\n", "add grammar"}, {"dialect: X!\ntitle: X\ngrammar: 1", "lower-case"}, {"dialect: x\ntitle: 7\ngrammar: 1", "write string"}, {"dialect: [x", "indented"},
+	} {
+		_, faults := Parse("x", []byte(c.file))
+		found := false
+		for _, f := range faults {
+			found = found || strings.Contains(f.Suggest, c.suggest)
+			if f.Suggest == "" {
+				t.Errorf("%q: no suggestion for %v", c.file, f)
+			}
+		}
+		if !found {
+			t.Errorf("%q: %v", c.file, faults)
+		}
+	}
 	if _, faults := Parse("x", []byte(strings.Repeat("a: b\n", 2<<20))); len(faults) != 1 || !strings.Contains(faults[0].What, "10485760 bytes long") {
 		t.Errorf("a file of 10 MB: %v", faults)
 	}
@@ -516,6 +531,11 @@ func FuzzParse(f *testing.F) {
 		d, faults := Parse("fuzz.yaml", b)
 		if (d == nil) == (len(faults) == 0) {
 			t.Fatalf("dialect %v with faults %v", d, faults)
+		}
+		for _, f := range faults {
+			if f.What == "" || f.Suggest == "" {
+				t.Fatalf("a fault without its parts: %+v", f)
+			}
 		}
 	})
 }

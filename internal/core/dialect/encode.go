@@ -161,6 +161,14 @@ func (enc encoder) items(family string, write func(encoder)) {
 
 var placeholder = regexp.MustCompile(`\{([a-z0-9_.]+)\}`)
 
+// Offer gives what an exchange that starts an update may use, for showing it:
+// the image is named, and the link is hidden as it always is.
+func (v Values) Offer(version string) Values {
+	v["link"], v["manifest"], v["image"] = secret.New("link"), "(the signed manifest)", []byte("(the image)")
+	v["size"], v["sha256"], v["version"] = int64(655360), "(its SHA-256)", version
+	return v
+}
+
 // SignIn is one way to try at a unit's login.
 type SignIn struct {
 	Factory  bool // it is what a fresh unit wants

@@ -16,6 +16,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/santhosh-tekuri/jsonschema/v6/kind"
 	"github.com/yosida95/uritemplate/v3"
 	"golang.org/x/text/language"
 	"golang.org/x/text/message"
@@ -106,7 +107,7 @@ func Refuse(name string, faults []Fault) error {
 }
 
 func syntaxFault(err error) Fault {
-	f := Fault{Line: 1, Column: 1, What: "this is not YAML"}
+	f := Fault{Line: 1, Column: 1, What: "this is not YAML", Suggest: "see that the lines are indented alike, and that texts with braces, colons or quotes stand in quotes"}
 	if m := regexp.MustCompile(`^\[(\d+):(\d+)\] (.*)`).FindStringSubmatch(err.Error()); m != nil {
 		_, _ = fmt.Sscan(m[1], &f.Line)
 		_, _ = fmt.Sscan(m[2], &f.Column)
@@ -211,7 +212,7 @@ func checkSchema(doc any, at locator) []Fault {
 	}
 	clean, err := jsonschema.UnmarshalJSON(strings.NewReader(string(encoded)))
 	if err != nil {
-		return []Fault{{Line: 1, Column: 1, What: err.Error()}}
+		return []Fault{{Line: 1, Column: 1, What: err.Error(), Suggest: "quote the keys"}}
 	}
 	err = schema.Validate(clean)
 	if err == nil {
@@ -227,9 +228,13 @@ func checkSchema(doc any, at locator) []Fault {
 			if m := regexp.MustCompile(`^additional properties '([^']+)'`).FindStringSubmatch(f.What); m != nil {
 				f.Line, f.Column = at.find(append(slices.Clone(e.InstanceLocation), m[1]))
 				f.What = fmt.Sprintf("there is no key %q here", m[1])
+				f.Suggest = "docs/dialects.md lists the keys there are"
 				if near := Nearest(m[1], keywords()); near != "" {
 					f.Suggest = fmt.Sprintf("did you mean %q?", near)
 				}
+			}
+			if f.Suggest == "" {
+				f.Suggest = suggest(e.ErrorKind)
 			}
 			if f.What != "false schema" {
 				faults = append(faults, f)
@@ -245,6 +250,38 @@ func checkSchema(doc any, at locator) []Fault {
 	}
 	sort.SliceStable(faults, func(i, j int) bool { return faults[i].Line < faults[j].Line })
 	return faults
+}
+
+// suggest says what would pass where the schema says no.
+func suggest(k jsonschema.ErrorKind) string {
+	switch k := k.(type) {
+	case *kind.Type:
+		return "write " + strings.Join(k.Want, " or ") + "; put a text in quotes when it looks like a number, a list or a map"
+	case *kind.Enum:
+		words := make([]string, len(k.Want))
+		for i, w := range k.Want {
+			words[i] = fmt.Sprint(w)
+		}
+		if near := Nearest(fmt.Sprint(k.Got), words); near != "" {
+			return fmt.Sprintf("did you mean %q?", near)
+		}
+		return "one of " + strings.Join(words, ", ")
+	case *kind.Const:
+		return fmt.Sprintf("write %v", k.Want)
+	case *kind.Required:
+		return "add " + strings.Join(k.Missing, ", ")
+	case *kind.Minimum:
+		return "at least " + k.Want.RatString()
+	case *kind.Maximum:
+		return "at most " + k.Want.RatString()
+	case *kind.MinItems:
+		return fmt.Sprintf("at least %d of them", k.Want)
+	case *kind.MaxItems:
+		return fmt.Sprintf("at most %d of them", k.Want)
+	case *kind.Pattern:
+		return "lower-case letters, digits and hyphens, starting with a letter"
+	}
+	return "docs/dialects.md lists the keys and their values"
 }
 
 // keywords lists every key that the schema knows.

@@ -83,7 +83,11 @@ type Layer struct {
 // Resolve lays the layers over one another, the later winning, and tells where
 // each value came from. A nil value in a layer takes the key away.
 func Resolve(layers ...Layer) (Values, map[Key]string) {
-	values, origin := Values{}, map[Key]string{}
+	n := 0
+	for _, l := range layers {
+		n += len(l.Values)
+	}
+	values, origin := make(Values, n), make(map[Key]string, n)
 	for _, l := range layers {
 		for k, v := range l.Values {
 			if v == nil {

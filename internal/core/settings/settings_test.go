@@ -173,36 +173,42 @@ func TestFamilyKeys(t *testing.T) {
 	}
 }
 
-// BenchmarkCompare judges the settings of 100,000 devices, intended against
-// reported.
+// BenchmarkCompare resolves what is intended for each of 100,000 devices from
+// three layers, and judges it against what their units reported.
 func BenchmarkCompare(b *testing.B) {
+	const devices = 100_000
 	at := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
-	sent := &HandedOver{Unit: "u", At: at, Hash: "h"}
-	device := make([]Line, 0, 24)
-	for i, spec := range Specs[:24] {
-		l := Line{Key: spec.Key, Intended: fmt.Sprintf("value %d", i), Hash: "h", HandedOver: sent, Supported: true, ReadBack: i%4 != 0}
-		if i%4 != 0 {
-			l.Reported = &Reported{Value: fmt.Sprintf("value %d", i), At: at}
+	site, model := Values{}, Values{ReportSeconds: int64(60), UpkeepDays: int64(30)}
+	for _, spec := range Specs {
+		if spec.Kind == Text && len(site) < 12 {
+			site[spec.Key] = "the site's " + string(spec.Key)
 		}
-		device = append(device, l)
 	}
-	differs := device[5]
-	differs.Reported = &Reported{Value: "another", At: at}
+	reported := make([]Values, devices)
+	for n := range reported {
+		reported[n] = Values{Hostname: "relay", Topic: "a/b", Label: "c", ReportSeconds: int64(60), UpkeepDays: int64(30)}
+		for k, v := range site {
+			if _, own := reported[n][k]; !own {
+				reported[n][k] = v
+			}
+		}
+		if n%10 == 0 {
+			reported[n][Label] = "changed by hand"
+		}
+	}
+	sent := &HandedOver{Unit: "u", At: at, Hash: "h"}
 	for b.Loop() {
 		drift := 0
-		for n := range 100_000 {
-			if n%10 == 0 {
-				if differs.State() == Differs {
-					drift++
-				}
-			}
-			for i := range device {
-				if device[i].State() == Differs {
+		for n := range devices {
+			intended, _ := Resolve(Layer{"site", site}, Layer{"model", model}, Layer{"device", Values{Hostname: "relay", Topic: "a/b", Label: "c"}})
+			for k, v := range intended {
+				l := Line{Key: k, Intended: v, Hash: "h", HandedOver: sent, Supported: true, ReadBack: true, Reported: &Reported{Value: reported[n][k], At: at}}
+				if l.State() == Differs {
 					drift++
 				}
 			}
 		}
-		if drift != 10_000 {
+		if drift != devices/10 {
 			b.Fatal(drift)
 		}
 	}

@@ -126,13 +126,12 @@ func (m *machine) applyMessage(e Event) {
 		m.Pending = nil
 		m.applyEnter(phaseReport)
 	case Woke:
-		switch {
-		case m.Phase == phaseWake:
+		if m.Phase == phaseWake {
 			m.note("It woke.")
 			m.applyEnter(phaseWrite)
-		case m.Phase == phaseTrip && !m.pending(DoRoundTrip):
-			m.command(DoRoundTrip, Repeatable)
+			return
 		}
+		m.tripAtWake()
 	case Answered:
 		if e.Facts["accepted"] == "false" && (m.Phase == phaseAwait || m.Phase == phaseWrite) {
 			m.fail("not_accepted", map[string]string{"detail": e.Facts["reason"]})

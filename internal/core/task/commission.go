@@ -125,6 +125,13 @@ func (m *machine) commissionResult(c Command, e Event) {
 	}
 }
 
+// tripAtWake makes the round trip that a unit which sleeps was waited for with.
+func (m *machine) tripAtWake() {
+	if m.Phase == phaseTrip && !m.pending(DoRoundTrip) {
+		m.command(DoRoundTrip, Repeatable)
+	}
+}
+
 // tripped takes in a round trip and reports whether it was made.
 func (m *machine) tripped(e Event) bool {
 	if e.Code == "asleep" && m.asleep(m.wakeLimit(), m.wakeLimit()) {
@@ -186,9 +193,7 @@ func (m *machine) commissionMessage(e Event) {
 		m.Pending = nil
 		m.commissionEnter(phaseReport)
 	case Woke:
-		if m.Phase == phaseTrip && !m.pending(DoRoundTrip) {
-			m.command(DoRoundTrip, Repeatable)
-		}
+		m.tripAtWake()
 	case Reported:
 		if m.Phase != phaseReport {
 			return

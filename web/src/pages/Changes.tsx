@@ -7,14 +7,17 @@ import { Stamp, Trouble, When, say } from "../parts";
 /** Exchanges shows what would be sent, in order, with each restart. */
 export function Exchanges({ preview: p }: { preview: Preview }) {
   return (
-    <ol className="exchanges">
-      {p.exchanges.map((x, i) => (
-        <li key={i}>
-          <div><strong>{x.title}</strong> <span className="mono">{x.request}</span> {x.restarts ? <span className="restart">restarts the unit</span> : null}</div>
-          {x.body ? <pre className="mono">{pretty(x.body)}</pre> : null}
-        </li>
-      ))}
-    </ol>
+    <>
+      <ol className="exchanges">
+        {p.exchanges.map((x, i) => (
+          <li key={i}>
+            <div><strong>{x.title}</strong> <span className="mono">{x.request}</span> {x.restarts ? <span className="restart">restarts the unit</span> : null}</div>
+            {x.body ? <pre className="mono">{pretty(x.body)}</pre> : null}
+          </li>
+        ))}
+      </ol>
+      {p.update ? <p className="quiet mt-2">An update, not sent from here: {p.update.title} <span className="mono">{p.update.request}</span></p> : null}
+    </>
   );
 }
 
