@@ -427,14 +427,14 @@ func (a *app) modelCommand() *cobra.Command {
 		return list(a, out, func(m inventory.Model) string { return m.Name },
 			column[inventory.Model]{"Model", func(m inventory.Model) string { return m.Name }}, column[inventory.Model]{"Title", func(m inventory.Model) string { return m.Title }},
 			column[inventory.Model]{"Dialect", func(m inventory.Model) string { return m.Dialect }}, column[inventory.Model]{"Chip", func(m inventory.Model) string { return m.Chip }},
-			column[inventory.Model]{"Flash", func(m inventory.Model) string { return fmt.Sprintf("%d KiB, %d slots", m.FlashKiB, m.Slots) }}, column[inventory.Model]{"Power", func(m inventory.Model) string { return string(m.Power) }})
+			column[inventory.Model]{"Flash", func(m inventory.Model) string { return fmt.Sprintf("%d KiB, %s", m.FlashKiB, slots(m)) }}, column[inventory.Model]{"Power", func(m inventory.Model) string { return string(m.Power) }})
 	}}
 	show := &cobra.Command{Use: "show MODEL", Short: "Show a model", Args: cobra.ExactArgs(1), Example: "  fado model show sobro-quatro", ValidArgsFunction: a.complete("models", "name"), RunE: func(c *cobra.Command, args []string) error {
 		m, err := client.Get[inventory.Model](c.Context(), a.client(), Path("models", args[0]))
 		if err != nil {
 			return err
 		}
-		lines := [][2]string{{"Model", m.Title}, {"Dialect", m.Dialect}, {"Hardware", fmt.Sprintf("%s, %d KiB flash, %d slots, %s", m.Chip, m.FlashKiB, m.Slots, m.Power)},
+		lines := [][2]string{{"Model", m.Title}, {"Dialect", m.Dialect}, {"Hardware", fmt.Sprintf("%s, %d KiB flash, %s, %s", m.Chip, m.FlashKiB, slots(m), m.Power)},
 			{"Before", strings.Join(m.Before, "\n")}, {"Set-up mode", m.SetUp}, {"Wake", m.Wake}, {"If it is dead", m.Recover}, {"Cautions", strings.Join(m.Cautions, "\n")}}
 		for _, x := range m.Capabilities {
 			lines = append(lines, [2]string{"Capability", strings.TrimSpace(fmt.Sprintf("%s: %s, %s %s", x.Name, x.Title, x.Kind, x.Unit))})
@@ -558,4 +558,11 @@ func (a *app) complete(what, field string) cobra.CompletionFunc {
 		}
 		return out, cobra.ShellCompDirectiveNoFileComp
 	}
+}
+
+func slots(m inventory.Model) string {
+	if m.Slots == 1 {
+		return "one slot"
+	}
+	return fmt.Sprintf("%d slots", m.Slots)
 }

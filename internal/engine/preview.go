@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"maps"
 	"strings"
 
 	"fado/internal/core/dialect"
@@ -149,7 +150,7 @@ func (e *Engine) exchanges(p *Preview, plan dialect.Plan, dl *dialect.Dialect, d
 		}
 	}
 	if way, ok := dl.Delivery(shownSubject(model, d)); ok {
-		r, err := way.Start.Preview(e.context(d, code).Merge(values, model).Offer("the new version"))
+		r, err := way.Start.Preview(maps.Clone(may).Offer("the new version"))
 		if err != nil {
 			return fmt.Errorf("encode the update: %w", err)
 		}

@@ -137,7 +137,7 @@ func TestFaultsOfTheFamilies(t *testing.T) {
 		}
 	}
 	for _, c := range []struct{ file, suggest string }{
-		{"dialect: x\ntitle: X\n", "add grammar"}, {"dialect: X!\ntitle: X\ngrammar: 1", "lower-case"}, {"dialect: x\ntitle: 7\ngrammar: 1", "write string"}, {"dialect: [x", "indented"},
+		{"dialect: x\ntitle: X\n", "add grammar"}, {"dialect: X!\ntitle: X\ngrammar: 1", "lower-case"}, {"dialect: x\ntitle: 7\ngrammar: 1", "a text"}, {"dialect: [x", "indented"},
 	} {
 		_, faults := Parse("x", []byte(c.file))
 		found := false

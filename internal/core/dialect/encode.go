@@ -229,7 +229,7 @@ type encoder struct {
 func (e *Exchange) Encode(values Values) (Request, error) { return e.encode(encoder{values, false, e}) }
 
 // Preview builds the request as Encode does, with every secret masked and forms
-// written for people, a field a line.
+// and parts written for people, a field a line.
 func (e *Exchange) Preview(values Values) (Request, error) { return e.encode(encoder{values, true, e}) }
 
 func (e *Exchange) encode(enc encoder) (Request, error) {
@@ -353,6 +353,7 @@ func (enc encoder) multipart(e *Exchange, r *Request) error {
 		names = append(names, k)
 	}
 	slices.Sort(names)
+	var lines []string
 	for _, k := range names {
 		v, ok := enc.leaf(e.Multipart[k])
 		if !ok {
@@ -372,10 +373,14 @@ func (enc encoder) multipart(e *Exchange, r *Request) error {
 			return fmt.Errorf("write part %s: %w", k, err)
 		}
 		_, _ = part.Write(data)
+		lines = append(lines, k+" = "+string(data))
 	}
 	r.ContentType = w.FormDataContentType()
 	err := w.Close()
 	r.Body = b.Bytes()
+	if enc.mask { // a person reads it
+		r.Body = []byte(strings.Join(lines, "\n"))
+	}
 	return err
 }
 

@@ -256,7 +256,8 @@ func checkSchema(doc any, at locator) []Fault {
 func suggest(k jsonschema.ErrorKind) string {
 	switch k := k.(type) {
 	case *kind.Type:
-		return "write " + strings.Join(k.Want, " or ") + "; put a text in quotes when it looks like a number, a list or a map"
+		names := strings.NewReplacer("string", "a text", "object", "a map", "array", "a list", "integer", "a whole number", "number", "a number", "boolean", "true or false")
+		return names.Replace(strings.Join(k.Want, " or ")) + "; a text that looks like something else stands in quotes"
 	case *kind.Enum:
 		words := make([]string, len(k.Want))
 		for i, w := range k.Want {
