@@ -497,7 +497,11 @@ func (s *server) deviceRoutes(api huma.API) {
 		list, err := s.Messages(ctx, d.ID)
 		out := []wire.Message{}
 		for _, m := range list {
-			out = append(out, wire.Message{Topic: strings.TrimPrefix(m.Topic, "/"), Kind: m.Kind, Payload: strings.ToValidUTF8(string(m.Payload), "\uFFFD"), Retained: m.Retained, At: m.At})
+			said, err := s.HideSecrets(ctx, d, strings.ToValidUTF8(string(m.Payload), "\uFFFD"))
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, wire.Message{Topic: strings.TrimPrefix(m.Topic, "/"), Kind: m.Kind, Payload: said, Retained: m.Retained, At: m.At})
 		}
 		return &reply[[]wire.Message]{out}, err
 	})

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -101,6 +102,16 @@ func (e *Engine) intended(tx *store.Tx, d store.Device) (settings.Values, map[se
 	}
 	values, origin := settings.Resolve(append(layers, settings.Layer{Origin: "device", Values: own})...)
 	return values, origin, nil
+}
+
+// HideSecrets masks what is intended for a device and secret in a text that its
+// unit wrote.
+func (e *Engine) HideSecrets(ctx context.Context, d store.Device, said string) (string, error) {
+	values, _, err := e.intended(e.Store.Read(ctx), d)
+	if err != nil {
+		return "", err
+	}
+	return secret.Hide(said, maps.Values(values)), nil
 }
 
 // hashValue is the keyed hash that tells whether a value is the one that was

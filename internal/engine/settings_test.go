@@ -16,6 +16,7 @@ import (
 	"fado/internal/core/problem"
 	"fado/internal/core/secret"
 	"fado/internal/core/settings"
+	"fado/internal/core/task"
 	"fado/internal/store"
 	"fado/internal/wire"
 )
@@ -394,4 +395,25 @@ func TestApplyIsRefusedWhereNothingLeadsToTheUnit(t *testing.T) {
 	if _, err := e.SaveSite(t.Context(), "marta", "lagar", 0, wire.SiteEdit{Proxy: new("ftp://x/y")}); err == nil || problem.As(err).Fields[0].Field != "proxy" {
 		t.Error(err)
 	}
+}
+
+// TestAUnitThatRepeatsSecrets: what a unit says of settings that it refuses goes
+// into the task's record without the secrets that it was told.
+func TestAUnitThatRepeatsSecrets(t *testing.T) {
+	e := speaking(t)
+	d := served(t, e, "Adega", "alecrim-luz", "02:5A:11:00:00:81")
+	r := &runner{t: e.tasks, id: "t1", device: d.ID, ctx: t.Context(), events: make(chan task.Event, 1),
+		pinned: settings.Values{settings.AccessPassword: secret.New(`lagar "novo"`)}}
+	e.tasks.mu.Lock()
+	e.tasks.live[d.ID] = r
+	e.tasks.mu.Unlock()
+	e.tasks.deliver(d.ID, task.Event{Kind: task.Answered, Facts: map[string]string{"reply_to": "t1.3", "accepted": "false",
+		"reason": `«azeite virgem» is too long, and {"door": "lagar \"novo\""} too weak`}})
+	got := <-r.events
+	if want := `«•••» is too long, and {"door": "•••"} too weak`; got.Facts["reason"] != want {
+		t.Errorf("%s; want %s", got.Facts["reason"], want)
+	}
+	e.tasks.mu.Lock()
+	delete(e.tasks.live, d.ID)
+	e.tasks.mu.Unlock()
 }

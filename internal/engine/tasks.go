@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"strings"
 	"sync"
 	"time"
@@ -224,12 +225,29 @@ func (t *tasks) deliver(device string, ev task.Event) {
 			return
 		}
 		ev.Facts["command"] = command
+		ev.Facts["reason"] = r.hide(ev.Facts["reason"])
 	}
 	select {
 	case r.events <- ev:
 	default:
 		t.e.Log.Warn("a task is flooded with messages", "task", r.id)
 	}
+}
+
+// hide keeps the secrets that a unit was told out of what it says of them. What
+// cannot be cleared of them is not passed on.
+func (r *runner) hide(said string) string {
+	if said == "" {
+		return ""
+	}
+	d, err := store.One[store.Device](r.t.e.Store.Read(r.ctx), "id = ?", r.device)
+	if err != nil {
+		return ""
+	}
+	if said, err = r.t.e.HideSecrets(r.ctx, d, said); err != nil {
+		return ""
+	}
+	return secret.Hide(said, maps.Values(r.pinned))
 }
 
 // reported compares what a unit reports with what its task handed over.

@@ -480,7 +480,7 @@ func (w *worker) publishPage(ctx context.Context, p dialect.Page, want settings.
 		if k != dialect.Answer || f.Text("reply_to") != w.askID {
 			return false
 		}
-		accepted, why = f.Text("accepted"), f.Text("reason")
+		accepted, why = f.Text("accepted"), secret.Hide(f.Text("reason"), maps.Values(want))
 		return true
 	})
 	defer w.e.ingest.unwatch(watch)

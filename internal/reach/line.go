@@ -82,7 +82,7 @@ func (e *StatusError) Error() string {
 	}
 	said := strings.Join(strings.Fields(e.Body), " ")
 	if len(said) > 160 {
-		said = said[:160] + "…"
+		said = strings.ToValidUTF8(said[:160], "") + "…"
 	}
 	return strings.TrimSpace(fmt.Sprintf("status %d %s", e.Status, said))
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"time"
 
@@ -11,6 +12,7 @@ import (
 
 	"fado/internal/clock"
 	"fado/internal/core/dialect"
+	"fado/internal/core/secret"
 )
 
 // Talk is a conversation with one unit over its pages: it signs in as the
@@ -121,7 +123,8 @@ func refused(err error) bool {
 	return errors.As(err, &s) && (s.Status == http.StatusUnauthorized || s.Status == http.StatusForbidden) || errors.Is(err, ErrLogin)
 }
 
-func (t *Talk) under(ctx context.Context, x *dialect.Exchange, values dialect.Values) ([]byte, error) {
+func (t *Talk) under(ctx context.Context, x *dialect.Exchange, values dialect.Values) (body []byte, err error) {
+	defer func() { t.hide(err, values) }()
 	r, err := x.Encode(values)
 	if err != nil {
 		return nil, err
@@ -153,6 +156,22 @@ func (t *Talk) under(ctx context.Context, x *dialect.Exchange, values dialect.Va
 			}
 		}
 	})
+}
+
+// hide keeps secrets that a unit repeats when it refuses them out of the error.
+func (t *Talk) hide(err error, values dialect.Values) {
+	var s *StatusError
+	if !errors.As(err, &s) {
+		return
+	}
+	told := maps.Clone(values)
+	if told == nil {
+		told = dialect.Values{}
+	}
+	if t.at < len(t.try) {
+		told["login.password"] = t.try[t.at].Password
+	}
+	s.Body, s.To = secret.Hide(s.Body, maps.Values(told)), secret.Hide(s.To, maps.Values(told))
 }
 
 // signIn sends the login's form. The unit's cookie stays in the line's jar.

@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -264,5 +265,27 @@ func TestLogins(t *testing.T) {
 				t.Errorf("the factory's login at a unit that has another: %v", err)
 			}
 		})
+	}
+}
+
+// TestAUnitThatRepeatsSecrets: an error shows what the unit said, without the
+// secrets that it was told.
+func TestAUnitThatRepeatsSecrets(t *testing.T) {
+	d := family(t, `, login: {kind: basic, user: owner, password: "{access.password}"}`, `{post: /id, form: {pass: "{wifi.passphrase}"}, read_json: {hardware_id: /id}}`)
+	values := dialect.Values{"wifi.passphrase": secret.New("azeite & sal"), "access.password": secret.New("porta-fechada")}
+	for _, unit := range []http.HandlerFunc{
+		func(w http.ResponseWriter, r *http.Request) {
+			_, door, _ := r.BasicAuth()
+			http.Error(w, "«"+r.FormValue("pass")+"» is too short for "+door, http.StatusUnprocessableEntity)
+		},
+		func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, "/again?pass="+url.QueryEscape(r.FormValue("pass")), http.StatusSeeOther)
+		},
+	} {
+		talk := NewTalk(unitAt(t, unit), d.SetUp.At, d.SetUp.Login, values, clock.Wall())
+		_, err := talk.Do(t.Context(), &d.Identify, dialect.Values{"wifi.passphrase": values["wifi.passphrase"]})
+		if err == nil || !strings.Contains(err.Error(), secret.Mask) || strings.Contains(err.Error(), "azeite") || strings.Contains(err.Error(), "porta") {
+			t.Errorf("%v", err)
+		}
 	}
 }

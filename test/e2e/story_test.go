@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"fado/internal/client"
+	"fado/internal/core/secret"
 	"fado/internal/core/task"
 	"fado/internal/demo"
 	"fado/internal/wire"
@@ -88,6 +89,24 @@ func TestTour(t *testing.T) {
 		if strings.Contains(said, s) {
 			t.Errorf("the secret %.4s… was said in a log or an answer", s)
 		}
+	}
+	// A unit that says a secret in a message of its own: the message is shown
+	// without it. Here, a name that it says becomes one.
+	messages := func() string {
+		raw, err := client.Get[json.RawMessage](t.Context(), d.Client, "/api/v1/devices/terraco-relay-2/messages")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(raw)
+	}
+	if !strings.Contains(messages(), "terraco-relay-2") {
+		t.Fatalf("the unit did not say its name: %s", messages())
+	}
+	if err := d.Client.Do(t.Context(), "PATCH", "/api/v1/devices/terraco-relay-2/settings", map[string]string{"access.point_key": "terraco-relay-2"}, nil); err != nil {
+		t.Fatal(err)
+	}
+	if m := messages(); strings.Contains(m, "terraco-relay-2") || !strings.Contains(m, secret.Mask) {
+		t.Errorf("a secret is shown in a message: %s", m)
 	}
 	searchFolder := func(when string) {
 		err := filepath.WalkDir(data, func(path string, e fs.DirEntry, err error) error {

@@ -6,8 +6,15 @@
 package secret
 
 import (
+	"bytes"
+	"encoding/json"
 	"fmt"
+	"html"
+	"iter"
 	"log/slog"
+	"net/url"
+	"slices"
+	"strings"
 )
 
 // Mask is what a secret looks like wherever it is printed.
@@ -51,4 +58,35 @@ func (s Secret) MarshalJSON() ([]byte, error) { return []byte("null"), nil }
 func (s *Secret) UnmarshalText(b []byte) error {
 	s.text = string(b)
 	return nil
+}
+
+// Hide masks every secret among the values in a text that somebody else wrote,
+// such as a unit that repeats what it refused. It knows a secret as it is and as
+// it stands in HTML, in JSON, in a form and in a path.
+func Hide(text string, among iter.Seq[any]) string {
+	var spelled []string
+	for v := range among {
+		s, ok := v.(Secret)
+		if !ok || s.IsZero() {
+			continue
+		}
+		inHTML := html.EscapeString(s.text)
+		spelled = append(spelled, s.text, inHTML, strings.ReplaceAll(inHTML, "&#34;", "&quot;"), inJSON(s.text, true), inJSON(s.text, false), url.QueryEscape(s.text), url.PathEscape(s.text))
+	}
+	// The longest first: one secret may be part of another.
+	slices.SortFunc(spelled, func(a, b string) int { return len(b) - len(a) })
+	for _, x := range spelled {
+		text = strings.ReplaceAll(text, x, Mask)
+	}
+	return text
+}
+
+// inJSON is a text as it stands between the quotes of a JSON string; some
+// encoders escape what HTML would take for its own, too.
+func inJSON(text string, forHTML bool) string {
+	var b bytes.Buffer
+	j := json.NewEncoder(&b)
+	j.SetEscapeHTML(forHTML)
+	_ = j.Encode(text) // it fails for no string
+	return strings.TrimSuffix(strings.TrimPrefix(b.String(), `"`), "\"\n")
 }

@@ -4,7 +4,10 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"html"
 	"log/slog"
+	"net/url"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -43,5 +46,27 @@ func TestGoesIn(t *testing.T) {
 	}
 	if held.Pass.Expose() != "abc" || held.Pass.IsZero() {
 		t.Fatalf("got %q", held.Pass.Expose())
+	}
+}
+
+// TestHide: a secret is masked however a unit spells it when it repeats it, and
+// nothing else is.
+func TestHide(t *testing.T) {
+	const plain = `a"b & c/<ç>%`
+	among := slices.Values([]any{New(plain), New("a\"b"), New(""), "open", 7})
+	for said, want := range map[string]string{
+		"pass " + plain + " refused":                    "pass ••• refused",
+		"pass " + html.EscapeString(plain) + " refused": "pass ••• refused",
+		"pass a&quot;b &amp; c/&lt;ç&gt;% refused":      "pass ••• refused",
+		`{"pass":"a\"b & c/<ç>%"}`:                      `{"pass":"•••"}`,
+		`{"pass":"a\"b \u0026 c/\u003cç\u003e%"}`:       `{"pass":"•••"}`,
+		"/again?pass=" + url.QueryEscape(plain):         "/again?pass=•••",
+		"/again/" + url.PathEscape(plain):               "/again/•••",
+		`the other one, a"b, and open, 7`:               "the other one, •••, and open, 7",
+		"nothing secret":                                "nothing secret",
+	} {
+		if got := Hide(said, among); got != want {
+			t.Errorf("%s: %s; want %s", said, got, want)
+		}
 	}
 }
