@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -140,7 +141,9 @@ func (b *Browser) See(text string) error {
 	return b.wait(fmt.Sprintf("%q", text), func() (bool, error) { return strings.Contains(b.Text(), text), nil })
 }
 
-func (b *Browser) find(role, name string) (cdp.BackendNodeID, error) {
+// find waits for a thing of a role and accessible name; for one that can be used,
+// where that matters: pressing a button that is disabled for a moment does nothing.
+func (b *Browser) find(role, name string, usable bool) (cdp.BackendNodeID, error) {
 	var found cdp.BackendNodeID
 	err := b.wait(fmt.Sprintf("the %s «%s»", role, name), func() (bool, error) {
 		doc, err := chromedp.Call(b.ctx, dom.GetDocument, dom.GetDocumentParams{})
@@ -152,7 +155,7 @@ func (b *Browser) find(role, name string) (cdp.BackendNodeID, error) {
 			return false, err
 		}
 		for _, n := range tree.Nodes {
-			if !n.Ignored && n.BackendDOMNodeID != 0 {
+			if !n.Ignored && n.BackendDOMNodeID != 0 && !(usable && disabled(n)) {
 				found = n.BackendDOMNodeID
 				return true, nil
 			}
@@ -162,15 +165,21 @@ func (b *Browser) find(role, name string) (cdp.BackendNodeID, error) {
 	return found, err
 }
 
+func disabled(n *accessibility.Node) bool {
+	return slices.ContainsFunc(n.Properties, func(p *accessibility.Property) bool {
+		return p.Name == accessibility.PropertyNameDisabled && string(p.Value.Value) == "true"
+	})
+}
+
 // Has waits for a thing of a role and accessible name.
 func (b *Browser) Has(role, name string) error {
-	_, err := b.find(role, name)
+	_, err := b.find(role, name, false)
 	return err
 }
 
 // Press clicks a thing of a role and accessible name.
 func (b *Browser) Press(role, name string) error {
-	id, err := b.find(role, name)
+	id, err := b.find(role, name, true)
 	if err != nil {
 		return err
 	}
