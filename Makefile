@@ -53,9 +53,9 @@ lint: web/dist/index.html
 	go tool staticcheck -tags console ./...
 	cd web && npx tsc --noEmit && npx eslint src
 
-fmt:
+fmt: web/node_modules/.installed
 	gofmt -w $$(git ls-files '*.go')
-	cd web && npx prettier --log-level warn --write src
+	cd web && npx eslint --fix src
 
 # test: everything that has to hold, within twenty minutes on two cores.
 test: tools check-generated lint
