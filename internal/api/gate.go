@@ -51,11 +51,11 @@ type attempts struct {
 }
 
 func newGate(s *server) *gate {
-	g := &gate{s: s, sessions: scs.New(), failures: map[string]attempts{}, hashing: make(chan struct{}, 2)}
-	g.sessions.Store = sessionStore{s.Store}
-	g.sessions.Lifetime, g.sessions.IdleTimeout = 7*24*time.Hour, 12*time.Hour
-	g.sessions.HashTokenInStore = true
-	return g
+	// Made by hand: scs.New starts a store of its own, with a goroutine that
+	// nobody stops. Cookies are this package's.
+	return &gate{s: s, failures: map[string]attempts{}, hashing: make(chan struct{}, 2), sessions: &scs.SessionManager{
+		Lifetime: 7 * 24 * time.Hour, IdleTimeout: 12 * time.Hour, Store: sessionStore{s.Store}, Codec: scs.GobCodec{}, HashTokenInStore: true,
+	}}
 }
 
 // who finds out who sends a request and notes it in the context.

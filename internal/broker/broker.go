@@ -9,12 +9,15 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"net"
+	"net/url"
 	"strings"
 	"sync"
 	"time"
 
 	mqtt "github.com/eclipse/paho.mqtt.golang"
 
+	"fado/internal/carrier"
 	"fado/internal/core/secret"
 )
 
@@ -47,10 +50,8 @@ type Address struct {
 	User     string
 	Password secret.Secret
 	ClientID string
+	Net      carrier.Net
 }
-
-// dialTimeout is how long a connection may take. It is never scaled.
-const dialTimeout = 5 * time.Second
 
 func (a Address) options() (*mqtt.ClientOptions, error) {
 	scheme := "tcp"
@@ -68,7 +69,10 @@ func (a Address) options() (*mqtt.ClientOptions, error) {
 	}
 	o.AddBroker(fmt.Sprintf("%s://%s:%d", scheme, a.Host, a.Port))
 	o.SetClientID(a.ClientID).SetUsername(a.User).SetPassword(a.Password.Expose())
-	o.SetConnectTimeout(dialTimeout).SetProtocolVersion(4).SetKeepAlive(30 * time.Second)
+	o.SetProtocolVersion(4).SetKeepAlive(30 * time.Second)
+	o.SetCustomOpenConnectionFn(func(at *url.URL, o mqtt.ClientOptions) (net.Conn, error) {
+		return carrier.MQTT(a.Net, at, o.TLSConfig)
+	})
 	return o, nil
 }
 

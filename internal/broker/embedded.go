@@ -17,6 +17,8 @@ import (
 	"github.com/mochi-mqtt/server/v2/hooks/storage"
 	"github.com/mochi-mqtt/server/v2/listeners"
 	"github.com/mochi-mqtt/server/v2/packets"
+
+	"fado/internal/carrier"
 )
 
 // Account is one account of the embedded broker. Its name is also the only
@@ -29,6 +31,7 @@ type Account struct {
 
 // Config is what the embedded broker is made from.
 type Config struct {
+	Net    carrier.Net
 	Listen string      // address of the listener, such as 127.0.0.1:1883
 	TLS    *tls.Config // nil for none
 	Hash   func(password string) string
@@ -70,7 +73,14 @@ func Listen(c Config) (*Embedded, error) {
 	if err := s.AddHook(h, nil); err != nil {
 		return nil, fmt.Errorf("set up the broker: %w", err)
 	}
-	l := listeners.NewTCP(listeners.Config{ID: "units", Address: c.Listen, TLSConfig: c.TLS})
+	at, err := c.Net.Listen(c.Listen)
+	if err != nil {
+		return nil, fmt.Errorf("listen on %s: %w", c.Listen, err)
+	}
+	if c.TLS != nil {
+		at = tls.NewListener(at, c.TLS)
+	}
+	l := listeners.NewNet("units", at)
 	if err := s.AddListener(l); err != nil {
 		return nil, fmt.Errorf("listen on %s: %w", c.Listen, err)
 	}

@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fado/internal/api"
+	"fado/internal/carrier"
 	"fado/internal/clock"
 	"fado/internal/core/problem"
 	"fado/internal/core/secret"
@@ -39,7 +40,7 @@ func (a *app) serveCommand() *cobra.Command {
 			conf.Log.Format = format
 		}
 		log := service.Logger(conf.Log, os.Stderr)
-		r, err := service.Start(c.Context(), conf, a.version, web.Console(), log)
+		r, err := service.Start(c.Context(), conf, a.version, web.Console(), carrier.Net{}, log)
 		if err != nil {
 			return err
 		}

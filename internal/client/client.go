@@ -28,8 +28,17 @@ type Client struct {
 }
 
 // New makes a client for a service at base; token may be empty before sign-in.
-func New(base, token string) *Client {
-	return &Client{base: strings.TrimRight(base, "/"), token: token, http: &http.Client{Timeout: 60 * time.Second}}
+func New(base, token string) *Client { return Over(http.DefaultTransport, base, token) }
+
+// Over makes a client whose requests go over a transport of its own.
+func Over(t http.RoundTripper, base, token string) *Client {
+	return &Client{base: strings.TrimRight(base, "/"), token: token, http: &http.Client{Timeout: 60 * time.Second, Transport: t}}
+}
+
+// within is the client's line with another limit on the whole exchange; 0 is
+// none.
+func (c *Client) within(limit time.Duration) *http.Client {
+	return &http.Client{Timeout: limit, Transport: c.http.Transport}
 }
 
 // Base is the service's address.
@@ -178,7 +187,7 @@ func (c *Client) AddImage(ctx context.Context, file io.Reader, facts wire.ImageF
 	}()
 	defer read.Close() // ends the writer when the service refuses early
 	var img wire.Image
-	resp, err := c.send(ctx, &http.Client{Timeout: 10 * time.Minute}, http.MethodPost, "/api/v1/images", read, "Content-Type", form.FormDataContentType())
+	resp, err := c.send(ctx, c.within(10*time.Minute), http.MethodPost, "/api/v1/images", read, "Content-Type", form.FormDataContentType())
 	if err != nil {
 		return img, err
 	}
@@ -192,7 +201,7 @@ func (c *Client) Backup(ctx context.Context, passphrase string, w io.Writer) (in
 	if err != nil {
 		return 0, err
 	}
-	resp, err := c.send(ctx, &http.Client{}, http.MethodPost, "/api/v1/backup", bytes.NewReader(b), "Content-Type", "application/json")
+	resp, err := c.send(ctx, c.within(0), http.MethodPost, "/api/v1/backup", bytes.NewReader(b), "Content-Type", "application/json")
 	if err != nil {
 		return 0, err
 	}
@@ -223,7 +232,7 @@ func (c *Client) Changes(ctx context.Context, each func(wire.Change) bool) error
 }
 
 func (c *Client) follow(ctx context.Context, last *string, each func(wire.Change) bool) error {
-	resp, err := c.send(ctx, &http.Client{}, http.MethodGet, "/api/v1/stream", nil, "Last-Event-ID", *last, "Accept", "text/event-stream")
+	resp, err := c.send(ctx, c.within(0), http.MethodGet, "/api/v1/stream", nil, "Last-Event-ID", *last, "Accept", "text/event-stream")
 	if err != nil {
 		return err
 	}

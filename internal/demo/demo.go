@@ -23,6 +23,7 @@ import (
 
 	demodata "fado/demo"
 	"fado/dialects"
+	"fado/internal/carrier"
 	"fado/internal/client"
 	"fado/internal/clock"
 	"fado/internal/core/inventory"
@@ -39,6 +40,7 @@ type Options struct {
 	Scale                     float64
 	Console                   fs.FS
 	Log                       *slog.Logger
+	Net                       carrier.Net
 }
 
 // Demo is a running demo.
@@ -48,7 +50,9 @@ type Demo struct {
 	Token                string
 	Client               *client.Client
 	Scenario             Scenario
+	Net                  carrier.Net
 
+	http    *http.Transport
 	running *service.Running
 	site    *sim.Site
 	remove  string
@@ -156,12 +160,12 @@ func Spec(s Scenario, models map[string]inventory.Model, hubs ...sim.HubSpec) si
 	return spec
 }
 
-func free(addr string) (string, error) {
+func free(addr string, n carrier.Net) (string, error) {
 	host, port, err := net.SplitHostPort(addr)
 	if err != nil || port != "0" {
 		return addr, err
 	}
-	l, err := net.Listen("tcp", net.JoinHostPort(host, "0"))
+	l, err := n.Listen(net.JoinHostPort(host, "0"))
 	if err != nil {
 		return "", err
 	}
@@ -177,7 +181,7 @@ func random(n int) string {
 
 // Start starts both sides and loads the scenario.
 func Start(ctx context.Context, o Options) (d *Demo, err error) {
-	d = &Demo{Person: "marta", Password: "lagar-" + random(4) + "-" + random(3)}
+	d = &Demo{Net: o.Net, http: o.Net.Transport(), Person: "marta", Password: "lagar-" + random(4) + "-" + random(3)}
 	defer func() {
 		if err != nil {
 			d.Stop()
@@ -194,7 +198,7 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 	if d.Scenario, models, err = Load(); err != nil {
 		return d, err
 	}
-	if o.Broker, err = free(o.Broker); err != nil {
+	if o.Broker, err = free(o.Broker, o.Net); err != nil {
 		return d, err
 	}
 	clk, begun := clock.Wall(), time.Now()
@@ -202,7 +206,9 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 		clk = clock.Scaled(o.Scale, begun)
 	}
 	hub := sim.HubSpec{Name: "Lagar hub", Listen: o.Hub, Token: random(16), Broker: o.Broker, Account: "hub-lagar", Password: random(16)}
-	if d.site, err = sim.Start(Spec(d.Scenario, models, hub), o.Site, clk, o.Log.With("side", "simulated site")); err != nil {
+	spec := Spec(d.Scenario, models, hub)
+	spec.Net = o.Net
+	if d.site, err = sim.Start(spec, o.Site, clk, o.Log.With("side", "simulated site")); err != nil {
 		return d, err
 	}
 	d.SiteURL, d.HubURL = d.site.Address(), d.site.HubAddress(0)
@@ -212,14 +218,14 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 	if o.Scale > 1 {
 		conf.Time = service.Time{Scale: o.Scale, Start: begun.Format(time.RFC3339Nano)}
 	}
-	if d.running, err = service.Start(ctx, conf, o.Version, o.Console, o.Log); err != nil {
+	if d.running, err = service.Start(ctx, conf, o.Version, o.Console, o.Net, o.Log); err != nil {
 		return d, err
 	}
 	d.URL = d.running.URL
 	if d.running.FirstLink == "" {
 		return d, fmt.Errorf("the data folder %s is in use already; a demo wants a fresh one", o.Data)
 	}
-	anyone := client.New(d.URL, "")
+	anyone := d.As("")
 	if err = anyone.Do(ctx, http.MethodPost, "/api/v1/first-account", wire.FirstAccount{Link: d.running.FirstLink, Name: d.Person, Password: d.Password}, nil); err != nil {
 		return d, err
 	}
@@ -227,9 +233,15 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 	if err != nil {
 		return d, err
 	}
-	d.Token, d.Client = t.Text, client.New(d.URL, t.Text)
+	d.Token, d.Client = t.Text, d.As(t.Text)
 	return d, d.fill(ctx, o.Broker, hub)
 }
+
+// HTTP reaches the demo's services.
+func (d *Demo) HTTP() *http.Client { return &http.Client{Transport: d.http} }
+
+// As is a client of the demo's service with a token, or with none.
+func (d *Demo) As(token string) *client.Client { return client.Over(d.http, d.URL, token) }
 
 // Stop ends both sides and removes what is temporary.
 func (d *Demo) Stop() {

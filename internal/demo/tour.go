@@ -141,7 +141,7 @@ func (t *tour) post(at string, body any) error {
 	if err != nil {
 		return err
 	}
-	resp, err := http.DefaultClient.Do(req)
+	resp, err := t.HTTP().Do(req)
 	if err != nil {
 		return err
 	}
@@ -265,7 +265,7 @@ func (t *tour) things() ([]sim.ThingView, error) {
 	if err != nil {
 		return nil, err
 	}
-	resp, err := http.DefaultClient.Do(req)
+	resp, err := t.HTTP().Do(req)
 	if err != nil {
 		return nil, err
 	}
@@ -279,7 +279,7 @@ func (t *tour) unit(hw string) (sim.Report, error) {
 	if err != nil {
 		return sim.Report{}, err
 	}
-	resp, err := http.DefaultClient.Do(req)
+	resp, err := t.HTTP().Do(req)
 	if err != nil {
 		return sim.Report{}, err
 	}
@@ -313,7 +313,7 @@ func (t *tour) hub() error {
 	}); err != nil {
 		return err
 	}
-	resp, err := http.PostForm(t.HubURL+"/switch", url.Values{"thing": {id}, "property": {"relay-1"}, "value": {"true"}})
+	resp, err := t.HTTP().PostForm(t.HubURL+"/switch", url.Values{"thing": {id}, "property": {"relay-1"}, "value": {"true"}})
 	if err != nil {
 		return err
 	}

@@ -207,7 +207,7 @@ func (w *worker) prepare(ctx context.Context) task.Event {
 		return task.Event{Facts: map[string]string{"account": a.Name}}
 	}
 	fail.Point("before account try")
-	err = broker.Try(ctx, broker.Address{Host: b.Host, Port: b.Port, TLS: b.TLS, CA: b.CA, User: a.Name, Password: pass, ClientID: a.Name})
+	err = broker.Try(ctx, broker.Address{Host: b.Host, Port: b.Port, TLS: b.TLS, CA: b.CA, User: a.Name, Password: pass, ClientID: a.Name, Net: w.e.net})
 	fail.Point("after account try")
 	if err != nil {
 		return failed("account_untried", err)

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"fado/internal/broker"
+	"fado/internal/carrier"
 	"fado/internal/clock"
 	"fado/internal/core/problem"
 	"fado/internal/core/secret"
@@ -34,6 +35,7 @@ type Engine struct {
 	ingest   *ingest
 	tasks    *tasks
 	reread   *reread
+	net      carrier.Net
 	checker  *http.Client
 	ctx      context.Context
 	stop     context.CancelFunc
@@ -48,13 +50,14 @@ type Parts struct {
 	Bus      broker.Bus
 	Embedded *broker.Embedded
 	Radio    *reach.Radio
+	Net      carrier.Net // to units, brokers and hubs
 }
 
 // Start loads what is kept, takes up what was under way, and runs until Stop.
 func Start(p Parts) (*Engine, error) {
 	ctx, cancel := context.WithCancel(context.Background())
 	e := &Engine{Store: p.Store, Clock: p.Clock, Log: p.Log, Changes: NewChanges(), bus: p.Bus, embedded: p.Embedded, radio: p.Radio,
-		checker: &http.Client{Timeout: 5 * time.Second}, ctx: ctx, stop: cancel}
+		net: p.Net, checker: &http.Client{Timeout: 5 * time.Second, Transport: p.Net.Transport()}, ctx: ctx, stop: cancel}
 	e.catalog = &catalog{}
 	e.ingest = newIngest(e)
 	e.tasks = newTasks(e)

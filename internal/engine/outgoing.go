@@ -75,7 +75,7 @@ func (e *Engine) directory(tx *store.Tx, hubID string) (*hub.Directory, error) {
 	if err != nil {
 		return nil, err
 	}
-	return hub.Open(h.Directory, token), nil
+	return hub.Open(h.Directory, token, e.net), nil
 }
 
 // sendThing brings one thing in the hub up to date, by the state that the

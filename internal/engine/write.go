@@ -79,7 +79,7 @@ func (w *worker) lan(ctx context.Context, values dialect.Values) (*reach.Talk, e
 	case d.Address == "":
 		return nil, errNoWay{"it has not said its address yet"}
 	}
-	line, err := reach.LAN(d.Address, site.Proxy)
+	line, err := reach.LAN(d.Address, site.Proxy, w.e.net)
 	if err != nil {
 		return nil, errNoWay{err.Error()}
 	}

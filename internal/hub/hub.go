@@ -17,6 +17,7 @@ import (
 
 	"github.com/yosida95/uritemplate/v3"
 
+	"fado/internal/carrier"
 	"fado/internal/core/secret"
 	"fado/internal/core/thing"
 	"fado/internal/fail"
@@ -38,9 +39,9 @@ type Directory struct {
 
 // Open prepares a directory at a base URL. A token, when there is one, is sent
 // as a bearer token (RFC 6750) to that address alone.
-func Open(base string, token secret.Secret) *Directory {
+func Open(base string, token secret.Secret, n carrier.Net) *Directory {
 	return &Directory{base: strings.TrimRight(base, "/"), token: token, client: &http.Client{
-		Timeout:       10 * time.Second,
+		Timeout: 10 * time.Second, Transport: n.Transport(),
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}}
 }

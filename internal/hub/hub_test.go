@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 
+	"fado/internal/carrier"
 	"fado/internal/core/secret"
 )
 
@@ -73,7 +74,7 @@ const id = "urn:uuid:0190c6b0-0000-7000-8000-000000000001"
 
 func TestPutGetDelete(t *testing.T) {
 	d := serve(t)
-	dir := Open(d.URL+"/", secret.New("token"))
+	dir := Open(d.URL+"/", secret.New("token"), carrier.Net{})
 	if _, err := dir.Get(t.Context(), id); !errors.Is(err, ErrNone) {
 		t.Fatal(err)
 	}
@@ -111,7 +112,7 @@ func TestTheTokenGoesToItsHubAlone(t *testing.T) {
 		},
 	} {
 		d.describe = describe
-		if err := Open(d.URL, secret.New("token")).Put(t.Context(), map[string]any{"id": id}); !errors.Is(err, ErrRefused) {
+		if err := Open(d.URL, secret.New("token"), carrier.Net{}).Put(t.Context(), map[string]any{"id": id}); !errors.Is(err, ErrRefused) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -133,7 +134,7 @@ func TestNonsenseIsTold(t *testing.T) {
 		"not a thing": func(base string) any { return "a text" },
 	} {
 		d.describe = describe
-		if err := Open(d.URL, secret.Secret{}).Put(t.Context(), map[string]any{"id": id}); !errors.Is(err, ErrRefused) {
+		if err := Open(d.URL, secret.Secret{}, carrier.Net{}).Put(t.Context(), map[string]any{"id": id}); !errors.Is(err, ErrRefused) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -141,14 +142,14 @@ func TestNonsenseIsTold(t *testing.T) {
 
 func TestDownAndRefusedAreToldApart(t *testing.T) {
 	d := serve(t)
-	dir := Open(d.URL, secret.Secret{})
+	dir := Open(d.URL, secret.Secret{}, carrier.Net{})
 	for status, want := range map[int]error{401: ErrRefused, 400: ErrRefused, 302: ErrRefused, 500: ErrDown, 503: ErrDown} {
 		d.status = status
 		if err := dir.Put(t.Context(), map[string]any{"id": id}); !errors.Is(err, want) {
 			t.Errorf("%d: %v", status, err)
 		}
 	}
-	if err := Open("http://127.0.0.1:1", secret.Secret{}).Put(t.Context(), map[string]any{"id": id}); !errors.Is(err, ErrDown) {
+	if err := Open("http://127.0.0.1:1", secret.Secret{}, carrier.Net{}).Put(t.Context(), map[string]any{"id": id}); !errors.Is(err, ErrDown) {
 		t.Error(err)
 	}
 }

@@ -18,6 +18,7 @@ import (
 
 	"golang.org/x/text/encoding/htmlindex"
 
+	"fado/internal/carrier"
 	"fado/internal/core/dialect"
 	"fado/internal/fail"
 )
@@ -41,13 +42,12 @@ var ErrAddress = errors.New("no address of a unit in a home's network")
 
 // LAN makes a line to a unit in the home's network. proxy is the HTTP proxy
 // through which the site is reached; "" when the service stands in the site.
-func LAN(address, proxy string) (*Line, error) {
+func LAN(address, proxy string, n carrier.Net) (*Line, error) {
 	a, err := netip.ParseAddr(address)
 	if err != nil || a.IsLoopback() || a.IsMulticast() || a.IsUnspecified() || a.IsLinkLocalUnicast() || !a.IsPrivate() {
 		return nil, fmt.Errorf("%q is %w", address, ErrAddress)
 	}
-	dialer := &net.Dialer{Timeout: 5 * time.Second}
-	t := &http.Transport{DisableKeepAlives: true, DialContext: dialer.DialContext}
+	t := n.Transport()
 	if proxy == "" {
 		// Whatever a page names, only this address is dialled.
 		t.DialContext = func(ctx context.Context, network, to string) (net.Conn, error) {
@@ -55,7 +55,7 @@ func LAN(address, proxy string) (*Line, error) {
 			if err != nil {
 				return nil, err
 			}
-			return dialer.DialContext(ctx, network, net.JoinHostPort(a.String(), port))
+			return n.Dial(ctx, network, net.JoinHostPort(a.String(), port))
 		}
 		return newLine(t), nil
 	}

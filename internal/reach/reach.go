@@ -11,12 +11,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"strings"
 	"sync"
 	"time"
 
+	"fado/internal/carrier"
 	"fado/internal/core/secret"
 	"fado/internal/fail"
 )
@@ -39,14 +39,15 @@ type AccessPoint struct {
 // Radio speaks to the stand-in radio of a simulated site. It joins one access
 // point at a time; others wait their turn.
 type Radio struct {
+	net    carrier.Net
 	base   string
 	client *http.Client
 	turn   chan struct{}
 }
 
 // NewRadio prepares a radio at a base URL.
-func NewRadio(base string) *Radio {
-	return &Radio{base: strings.TrimRight(base, "/"), client: &http.Client{Timeout: 15 * time.Second}, turn: make(chan struct{}, 1)}
+func NewRadio(base string, n carrier.Net) *Radio {
+	return &Radio{net: n, base: strings.TrimRight(base, "/"), client: &http.Client{Timeout: 15 * time.Second, Transport: n.Transport()}, turn: make(chan struct{}, 1)}
 }
 
 // Scan lists the access points on the air.
@@ -85,13 +86,9 @@ func (r *Radio) Join(ctx context.Context, name string, key secret.Secret) (*Join
 		<-r.turn
 		return nil, err
 	}
-	dialer := &net.Dialer{Timeout: 5 * time.Second}
 	// Nothing but the joined access point can be reached, whatever the address
 	// says.
-	j := &Joined{radio: r, Line: newLine(&http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
-		return dialer.DialContext(ctx, network, out.Gateway)
-	}})}
-	return j, nil
+	return &Joined{radio: r, Line: newLine(r.net.Only(out.Gateway))}, nil
 }
 
 func (r *Radio) call(ctx context.Context, method, path string, in, out any) (int, error) {

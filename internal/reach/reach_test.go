@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"fado/internal/carrier"
 	"fado/internal/core/dialect"
 	"fado/internal/core/secret"
 )
@@ -39,7 +40,7 @@ func air(t *testing.T, pages http.Handler) (*Radio, *httptest.Server) {
 	m.HandleFunc("POST /radio/leave", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) })
 	radio := httptest.NewServer(m)
 	t.Cleanup(radio.Close)
-	return NewRadio(radio.URL + "/"), unit
+	return NewRadio(radio.URL+"/", carrier.Net{}), unit
 }
 
 func join(t *testing.T, r *Radio) *Joined {
@@ -62,7 +63,7 @@ func TestJoiningFailsByName(t *testing.T) {
 	if _, err := r.Join(t.Context(), "fado-025a11000007", secret.New("wrong")); !errors.Is(err, ErrKeyRefused) {
 		t.Error(err)
 	}
-	gone := NewRadio("http://127.0.0.1:1")
+	gone := NewRadio("http://127.0.0.1:1", carrier.Net{})
 	if _, err := gone.Scan(t.Context()); !errors.Is(err, ErrDown) {
 		t.Error(err)
 	}

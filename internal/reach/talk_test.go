@@ -16,6 +16,7 @@ import (
 	"testing"
 	"time"
 
+	"fado/internal/carrier"
 	"fado/internal/clock"
 	"fado/internal/core/dialect"
 	"fado/internal/core/secret"
@@ -137,11 +138,11 @@ func TestRetriesAndWaits(t *testing.T) {
 
 func TestOnlyTheUnitIsReached(t *testing.T) {
 	for _, a := range []string{"127.0.0.1", "198.51.100.7", "169.254.169.254", "0.0.0.0", "224.0.0.1", "::1", "fado.lan", ""} {
-		if _, err := LAN(a, ""); !errors.Is(err, ErrAddress) {
+		if _, err := LAN(a, "", carrier.Net{}); !errors.Is(err, ErrAddress) {
 			t.Errorf("%q: %v", a, err)
 		}
 	}
-	if _, err := LAN("192.168.40.7", "http://127.0.0.1:1"); err != nil {
+	if _, err := LAN("192.168.40.7", "http://127.0.0.1:1", carrier.Net{}); err != nil {
 		t.Error(err)
 	}
 }

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"fado/internal/broker"
+	"fado/internal/carrier"
 	"fado/internal/clock"
 	"fado/internal/core/dialect"
 	"fado/internal/core/inventory"
@@ -31,6 +32,7 @@ type Job struct {
 	Model   inventory.Model
 	Unit    sim.UnitSpec
 	Values  settings.Values // over those of Sample
+	Net     carrier.Net
 }
 
 // Step is a part of a rehearsal with what went over the line.
@@ -132,7 +134,7 @@ func Run(ctx context.Context, job Job) (Outcome, error) {
 	s := &stage{job: job, clock: clock.Scaled(scale, time.Now()), fresh: make(chan struct{}, 1)}
 	log := slog.New(slog.DiscardHandler)
 	var err error
-	s.bus, err = broker.Listen(broker.Config{Listen: "127.0.0.1:0", Hash: func(p string) string { return p }, Log: log,
+	s.bus, err = broker.Listen(broker.Config{Net: job.Net, Listen: "127.0.0.1:0", Hash: func(p string) string { return p }, Log: log,
 		Load: func() (map[string][]byte, error) { return nil, nil }, Save: func(map[string][]byte) error { return nil }})
 	if err != nil {
 		return Outcome{}, fmt.Errorf("start the rehearsal's broker: %w", err)
@@ -158,12 +160,12 @@ func Run(ctx context.Context, job Job) (Outcome, error) {
 	}
 	pass, _ := s.want[settings.WifiPassphrase].(secret.Secret)
 	ssid, _ := s.want[settings.WifiSSID].(string)
-	s.site, err = sim.Start(sim.Spec{Networks: []sim.Network{{SSID: ssid, Passphrase: plain(pass), Signal: -50}}, Units: []sim.UnitSpec{job.Unit}}, "127.0.0.1:0", s.clock, log)
+	s.site, err = sim.Start(sim.Spec{Networks: []sim.Network{{SSID: ssid, Passphrase: plain(pass), Signal: -50}}, Units: []sim.UnitSpec{job.Unit}, Net: job.Net}, "127.0.0.1:0", s.clock, log)
 	if err != nil {
 		return Outcome{}, fmt.Errorf("start the simulated unit: %w", err)
 	}
 	defer s.site.Stop()
-	s.radio = reach.NewRadio(s.site.Address())
+	s.radio = reach.NewRadio(s.site.Address(), s.job.Net)
 	s.play(ctx)
 	s.out.Want = s.want
 	s.out.Works = !slices.ContainsFunc(s.out.Steps, func(x Step) bool { return !x.Works })
@@ -416,7 +418,7 @@ func (s *stage) readBack(ctx context.Context) bool {
 		if address == "" {
 			return s.fail(errors.New("none of its messages gives its address, so its pages cannot be found; read it as «address» in a message of the kind unit"))
 		}
-		line, err := reach.LAN(address, s.site.Address())
+		line, err := reach.LAN(address, s.site.Address(), s.job.Net)
 		if err != nil {
 			return s.fail(err)
 		}

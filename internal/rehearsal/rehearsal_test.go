@@ -6,9 +6,11 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"testing/synctest"
 
 	demodata "fado/demo"
 	"fado/dialects"
+	"fado/internal/carrier/carriertest"
 	"fado/internal/core/dialect"
 	"fado/internal/core/inventory"
 	"fado/internal/core/secret"
@@ -66,8 +68,8 @@ func TestNastyValuesThroughEveryFamily(t *testing.T) {
 		"urze-ar": {},
 	} {
 		t.Run(model, func(t *testing.T) {
-			t.Parallel()
 			j := job(t, model)
+			j.Net = carriertest.New()
 			j.Values = settings.Values{}
 			for _, m := range []settings.Values{values, more} {
 				for k, v := range m {
@@ -102,60 +104,62 @@ func TestNastyValuesThroughEveryFamily(t *testing.T) {
 // TestTheTutorialsUnit: the fifth firmware of docs/dialects.md, with its dialect,
 // its model and its unit from files alone.
 func TestTheTutorialsUnit(t *testing.T) {
-	read := func(name string) []byte {
-		b, err := os.ReadFile("../../docs/examples/" + name)
-		if err != nil {
-			t.Fatal(err)
+	synctest.Test(t, func(t *testing.T) {
+		read := func(name string) []byte {
+			b, err := os.ReadFile("../../docs/examples/" + name)
+			if err != nil {
+				t.Fatal(err)
+			}
+			return b
 		}
-		return b
-	}
-	d, faults := dialect.Parse("melro.yaml", read("melro.yaml"))
-	if len(faults) > 0 {
-		t.Fatal(faults)
-	}
-	m, err := inventory.ParseModel(read("melro-model.yaml"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	u, err := sim.ParseDescribed(read("melro-unit.yaml"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	o, err := Run(t.Context(), Job{Dialect: d, Model: m, Unit: DescribedSpec(u, m), Values: settings.Values{settings.WifiSSID: nasty, settings.Label: "«&»"}})
-	if err != nil || !o.Works || o.Got[settings.WifiSSID] != nasty || o.Got[settings.BrokerPort] != o.Want[settings.BrokerPort] {
-		t.Fatalf("%v %v\n%s", err, o.Got, told(o))
-	}
-	// Mistakes that a beginner makes end in the step that shows them.
-	for _, c := range []struct{ from, to, step, says string }{
-		{`"melro {digits}"`, `"merlo {digits}"`, "Join its access point", "melro 025a110e00a1"},
-		{"get: /who", "get: /whom", "Join its access point", "404"},
-		{"read_json: {hardware_id: /id, version: /sw, address: /lan}\n\nsettings", "read_json: {hardware_id: /no/such/0, version: /sw}\n\nsettings", "Join its access point", `hardware id is ""`},
-		{"read_json: {hardware_id: /id, version: /sw, address: /lan}\n\nsettings", "read_text: {hardware_id: '^never (?<value>.+)$'}\n\nsettings", "Join its access point", `hardware id is ""`},
-		{"{hardware_id: /id, version: /sw, address: /lan}}\n  - kind", "{hardware_id: /ident, version: /sw, address: /lan}}\n  - kind", "See it on the broker", "hardware id"},
-		{"address: /lan}}\n  - kind", "address: /ip}}\n  - kind", "Read its settings", "address"},
-		{"label: /shown", "label: /called", "", ""},
-		{"wifi.ssid: /net, hostname", "wifi.ssid: /host, hostname", "Read its settings", "wifi.ssid is ensaio-1"},
-		{"{ring: \"true\"", "{rign: \"true\"", "Command bell", "reads as true"},
-		{"post: /software", "post: /soft", "", ""},
-	} {
-		file := strings.Replace(string(read("melro.yaml")), c.from, c.to, 1)
-		if file == string(read("melro.yaml")) {
-			t.Errorf("%q is not in the file", c.from)
-			continue
-		}
-		d, faults := dialect.Parse("melro.yaml", []byte(file))
+		d, faults := dialect.Parse("melro.yaml", read("melro.yaml"))
 		if len(faults) > 0 {
-			t.Fatal(c.to, faults)
+			t.Fatal(faults)
 		}
-		o, err := Run(t.Context(), Job{Dialect: d, Model: m, Unit: DescribedSpec(u, m)})
+		m, err := inventory.ParseModel(read("melro-model.yaml"))
 		if err != nil {
 			t.Fatal(err)
 		}
-		last := o.Steps[len(o.Steps)-1]
-		if o.Works != (c.step == "") || c.step != "" && (!strings.HasPrefix(last.Title, c.step) || !strings.Contains(last.Note, c.says)) {
-			t.Errorf("%s: works %v, last step %q: %s", c.to, o.Works, last.Title, last.Note)
+		u, err := sim.ParseDescribed(read("melro-unit.yaml"))
+		if err != nil {
+			t.Fatal(err)
 		}
-	}
+		o, err := Run(t.Context(), Job{Dialect: d, Model: m, Unit: DescribedSpec(u, m), Net: carriertest.New(), Values: settings.Values{settings.WifiSSID: nasty, settings.Label: "«&»"}})
+		if err != nil || !o.Works || o.Got[settings.WifiSSID] != nasty || o.Got[settings.BrokerPort] != o.Want[settings.BrokerPort] {
+			t.Fatalf("%v %v\n%s", err, o.Got, told(o))
+		}
+		// Mistakes that a beginner makes end in the step that shows them.
+		for _, c := range []struct{ from, to, step, says string }{
+			{`"melro {digits}"`, `"merlo {digits}"`, "Join its access point", "melro 025a110e00a1"},
+			{"get: /who", "get: /whom", "Join its access point", "404"},
+			{"read_json: {hardware_id: /id, version: /sw, address: /lan}\n\nsettings", "read_json: {hardware_id: /no/such/0, version: /sw}\n\nsettings", "Join its access point", `hardware id is ""`},
+			{"read_json: {hardware_id: /id, version: /sw, address: /lan}\n\nsettings", "read_text: {hardware_id: '^never (?<value>.+)$'}\n\nsettings", "Join its access point", `hardware id is ""`},
+			{"{hardware_id: /id, version: /sw, address: /lan}}\n  - kind", "{hardware_id: /ident, version: /sw, address: /lan}}\n  - kind", "See it on the broker", "hardware id"},
+			{"address: /lan}}\n  - kind", "address: /ip}}\n  - kind", "Read its settings", "address"},
+			{"label: /shown", "label: /called", "", ""},
+			{"wifi.ssid: /net, hostname", "wifi.ssid: /host, hostname", "Read its settings", "wifi.ssid is ensaio-1"},
+			{"{ring: \"true\"", "{rign: \"true\"", "Command bell", "reads as true"},
+			{"post: /software", "post: /soft", "", ""},
+		} {
+			file := strings.Replace(string(read("melro.yaml")), c.from, c.to, 1)
+			if file == string(read("melro.yaml")) {
+				t.Errorf("%q is not in the file", c.from)
+				continue
+			}
+			d, faults := dialect.Parse("melro.yaml", []byte(file))
+			if len(faults) > 0 {
+				t.Fatal(c.to, faults)
+			}
+			o, err := Run(t.Context(), Job{Dialect: d, Model: m, Unit: DescribedSpec(u, m), Net: carriertest.New()})
+			if err != nil {
+				t.Fatal(err)
+			}
+			last := o.Steps[len(o.Steps)-1]
+			if o.Works != (c.step == "") || c.step != "" && (!strings.HasPrefix(last.Title, c.step) || !strings.Contains(last.Note, c.says)) {
+				t.Errorf("%s: works %v, last step %q: %s", c.to, o.Works, last.Title, last.Note)
+			}
+		}
+	})
 }
 
 func TestDescribedUnitsAreCheckedWhole(t *testing.T) {

@@ -18,6 +18,7 @@ import (
 
 	"fado/internal/api"
 	"fado/internal/broker"
+	"fado/internal/carrier"
 	"fado/internal/clock"
 	"fado/internal/core/problem"
 	"fado/internal/core/secret"
@@ -55,7 +56,7 @@ func Logger(l Log, to *os.File) *slog.Logger {
 }
 
 // Start runs a service until Stop. It returns once it serves.
-func Start(ctx context.Context, c Config, version string, console fs.FS, log *slog.Logger) (r *Running, err error) {
+func Start(ctx context.Context, c Config, version string, console fs.FS, n carrier.Net, log *slog.Logger) (r *Running, err error) {
 	r = &Running{served: make(chan error, 1)}
 	defer func() {
 		if err != nil {
@@ -84,18 +85,18 @@ func Start(ctx context.Context, c Config, version string, console fs.FS, log *sl
 	if err = engine.EnsureKey(ctx, r.store, clk.Now()); err != nil {
 		return r, err
 	}
-	embedded, err := r.startBroker(ctx, c, log)
+	embedded, err := r.startBroker(ctx, c, n, log)
 	if err != nil {
 		return r, err
 	}
 	var radio *reach.Radio
 	if c.Radio.Kind == "stand-in" {
-		radio = reach.NewRadio(c.Radio.At)
+		radio = reach.NewRadio(c.Radio.At, n)
 	}
-	if r.engine, err = engine.Start(engine.Parts{Store: r.store, Clock: clk, Log: log, Bus: r.bus, Embedded: embedded, Radio: radio}); err != nil {
+	if r.engine, err = engine.Start(engine.Parts{Store: r.store, Clock: clk, Log: log, Bus: r.bus, Embedded: embedded, Radio: radio, Net: n}); err != nil {
 		return r, err
 	}
-	l, err := net.Listen("tcp", c.Listen)
+	l, err := n.Listen(c.Listen)
 	if err != nil {
 		return r, problem.New(problem.Unavailable, fmt.Sprintf("Fado cannot listen on %s.", c.Listen), "Another program uses that address, or another Fado runs already.", "Stop it, or choose another address with «listen».").Because(err)
 	}
@@ -144,9 +145,9 @@ func (r *Running) Kept(topic string) []string {
 	return nil
 }
 
-func (r *Running) startBroker(ctx context.Context, c Config, log *slog.Logger) (*broker.Embedded, error) {
+func (r *Running) startBroker(ctx context.Context, c Config, n carrier.Net, log *slog.Logger) (*broker.Embedded, error) {
 	if c.Broker.Kind == "external" {
-		a := broker.Address{Host: c.Broker.Host, Port: c.Broker.Port, TLS: c.Broker.TLS, User: c.Broker.User, ClientID: "fado-service"}
+		a := broker.Address{Host: c.Broker.Host, Port: c.Broker.Port, TLS: c.Broker.TLS, User: c.Broker.User, ClientID: "fado-service", Net: n}
 		if c.Broker.Password != "" {
 			b, err := os.ReadFile(c.Broker.Password)
 			if err != nil {
@@ -168,7 +169,7 @@ func (r *Running) startBroker(ctx context.Context, c Config, log *slog.Logger) (
 		r.bus = x
 		return nil, nil
 	}
-	conf := broker.Config{Listen: c.Broker.Listen, Hash: r.store.Hash, Log: log,
+	conf := broker.Config{Net: n, Listen: c.Broker.Listen, Hash: r.store.Hash, Log: log,
 		Load: func() (map[string][]byte, error) { return r.store.LoadKept(ctx) },
 		Save: func(batch map[string][]byte) error { return r.store.SaveKept(context.WithoutCancel(ctx), batch) }}
 	if c.Broker.Cert != "" {

@@ -7,12 +7,15 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	mqtt "github.com/eclipse/paho.mqtt.golang"
+
+	"fado/internal/carrier"
 )
 
 // HubSpec describes a home's automation hub: a Thing directory (W3C WoT
@@ -39,7 +42,7 @@ type hub struct {
 }
 
 func (s *Site) addHub(spec HubSpec) error {
-	l, err := net.Listen("tcp", spec.Listen)
+	l, err := s.net.Listen(spec.Listen)
 	if err != nil {
 		return fmt.Errorf("listen for the hub %s: %w", spec.Name, err)
 	}
@@ -47,6 +50,7 @@ func (s *Site) addHub(spec HubSpec) error {
 	o := mqtt.NewClientOptions().AddBroker("tcp://" + spec.Broker).SetClientID(spec.Account).SetUsername(spec.Account).SetPassword(spec.Password).
 		SetConnectRetry(true).SetConnectRetryInterval(500 * time.Millisecond).SetAutoReconnect(true).SetMaxReconnectInterval(time.Second).
 		SetCleanSession(true).SetOnConnectHandler(func(mqtt.Client) { h.subscribeAll() })
+	o.SetCustomOpenConnectionFn(func(at *url.URL, o mqtt.ClientOptions) (net.Conn, error) { return carrier.MQTT(s.net, at, o.TLSConfig) })
 	h.client = mqtt.NewClient(o)
 	h.client.Connect()
 	s.mu.Lock()

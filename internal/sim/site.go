@@ -16,6 +16,7 @@ import (
 	"sync"
 	"time"
 
+	"fado/internal/carrier"
 	"fado/internal/clock"
 )
 
@@ -28,13 +29,15 @@ type Network struct {
 
 // Spec describes a site.
 type Spec struct {
-	Networks []Network  `json:"networks"`
-	Units    []UnitSpec `json:"units"`
-	Hubs     []HubSpec  `json:"hubs"`
+	Networks []Network   `json:"networks"`
+	Units    []UnitSpec  `json:"units"`
+	Hubs     []HubSpec   `json:"hubs"`
+	Net      carrier.Net `json:"-"` // the zero value is the operating system's
 }
 
 // Site is a running simulated site.
 type Site struct {
+	net   carrier.Net
 	clock clock.Clock
 	log   *slog.Logger
 	ctx   context.Context
@@ -59,7 +62,7 @@ type joined struct {
 // Start runs a site. Its radio and controls listen on addr; Address tells where.
 func Start(spec Spec, addr string, c clock.Clock, log *slog.Logger) (*Site, error) {
 	ctx, cancel := context.WithCancel(context.Background())
-	s := &Site{clock: c, log: log, ctx: ctx, stop: cancel, networks: spec.Networks}
+	s := &Site{net: spec.Net, clock: c, log: log, ctx: ctx, stop: cancel, networks: spec.Networks}
 	for i, u := range spec.Units {
 		if err := s.addUnit(u, uint64(i)); err != nil {
 			cancel()
@@ -72,7 +75,7 @@ func Start(spec Spec, addr string, c clock.Clock, log *slog.Logger) (*Site, erro
 			return nil, err
 		}
 	}
-	l, err := net.Listen("tcp", addr)
+	l, err := s.net.Listen(addr)
 	if err != nil {
 		s.Stop()
 		return nil, fmt.Errorf("listen for the radio: %w", err)
@@ -273,7 +276,7 @@ func (s *Site) handleJoin(w http.ResponseWriter, r *http.Request) {
 			reply(w, http.StatusForbidden, map[string]string{"error": "key refused"})
 			return
 		}
-		l, err := net.Listen("tcp", "127.0.0.1:0")
+		l, err := s.net.Listen("127.0.0.1:0")
 		if err != nil {
 			http.Error(w, err.Error(), http.StatusInternalServerError)
 			return

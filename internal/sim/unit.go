@@ -3,7 +3,6 @@ package sim
 import (
 	"cmp"
 	"context"
-	"crypto/tls"
 	"encoding/json"
 	"fmt"
 	"log/slog"
@@ -20,6 +19,8 @@ import (
 	"time"
 
 	mqtt "github.com/eclipse/paho.mqtt.golang"
+
+	"fado/internal/carrier"
 )
 
 // UnitSpec describes a simulated unit.
@@ -438,13 +439,8 @@ func (u *unit) serve(ctx context.Context, c link) (why, trouble string) {
 	}
 	var wire net.Conn
 	o.SetCustomOpenConnectionFn(func(at *url.URL, o mqtt.ClientOptions) (net.Conn, error) {
-		d := &net.Dialer{Timeout: o.ConnectTimeout}
 		var err error
-		if at.Scheme == "ssl" {
-			wire, err = tls.DialWithDialer(d, "tcp", at.Host, c.trust())
-		} else {
-			wire, err = d.Dial("tcp", at.Host)
-		}
+		wire, err = carrier.MQTT(u.site.net, at, c.trust())
 		return wire, err
 	})
 	client := mqtt.NewClient(o)

@@ -193,7 +193,7 @@ func (u *unit) part(ctx context.Context, c config, d *download) error {
 	if len(d.got) > 0 {
 		req.Header.Set("Range", fmt.Sprintf("bytes=%d-", len(d.got)))
 	}
-	resp, err := http.DefaultClient.Do(req)
+	resp, err := (&http.Client{Transport: u.site.net.Transport()}).Do(req)
 	if err != nil {
 		return err
 	}

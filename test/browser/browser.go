@@ -106,7 +106,7 @@ func (b *Browser) Theme(name string) error {
 }
 
 // within is how long a thing may take to appear.
-const within = 15 * time.Second
+const within = 60 * time.Second
 
 // wait polls until holds is true.
 func (b *Browser) wait(what string, holds func() (bool, error)) error {

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"fado/internal/api"
@@ -54,112 +55,116 @@ func snapshot(t *testing.T, d *demo.Demo) string {
 // TestBadInputIsRefusedWhole sends wrong input to every call that takes any:
 // each is refused with a field, and nothing is changed.
 func TestBadInputIsRefusedWhole(t *testing.T) {
-	d := startDemo(t, 10, "", nil)
-	before := snapshot(t, d)
-	for _, c := range []struct {
-		method, path string
-		body         any
-		status       int
-		field        string
-		passes       bool
-	}{
-		{"POST", "/api/v1/sites", wire.SiteEdit{Key: new("Lagar Novo"), Name: new("Lagar Novo"), Zone: new("Europe/Lisbon")}, 422, "key", true},
-		{"POST", "/api/v1/sites", wire.SiteEdit{Key: new("lagar"), Name: new("X"), Zone: new("Europe/Lisbon")}, 422, "key", true},
-		{"POST", "/api/v1/sites", wire.SiteEdit{Key: new("x"), Name: new("X"), Zone: new("Lisboa")}, 422, "zone", true},
-		{"PATCH", "/api/v1/sites/lagar", map[string]any{"reach": "by boat"}, 422, "reach", false},
-		{"PATCH", "/api/v1/sites/lagar", map[string]any{"scheme": map[string]string{"hostname": "{rom}", "topic": "a/#", "label": "{name}"}}, 422, "scheme.hostname", true},
-		{"PATCH", "/api/v1/sites/lagar", wire.SiteEdit{DownloadAddress: new("somewhere")}, 422, "download_address", true},
-		{"PATCH", "/api/v1/sites/lagar", wire.SiteEdit{Broker: new("nowhere")}, 422, "broker", true},
-		{"PATCH", "/api/v1/sites/lagar", map[string]any{"colour": "red"}, 422, "colour", false},
-		{"POST", "/api/v1/sites/lagar/rooms", map[string]string{"name": "Adega"}, 422, "name", true},
-		{"POST", "/api/v1/sites/lagar/networks", wire.NetworkEdit{SSID: new("x"), Passphrase: new("short")}, 422, "passphrase", false},
-		{"POST", "/api/v1/sites/lagar/networks", wire.NetworkEdit{SSID: new(strings.Repeat("x", 33))}, 422, "ssid", true},
-		{"POST", "/api/v1/brokers", wire.BrokerEdit{Name: new("b"), Host: new("bro ker"), Port: new(1883)}, 422, "host", true},
-		{"POST", "/api/v1/brokers", wire.BrokerEdit{Name: new("b"), Host: new("h"), Kind: new("external"), User: new("u")}, 422, "kind", true},
-		{"POST", "/api/v1/hubs", wire.HubEdit{Name: new("h"), Directory: new("nowhere")}, 422, "directory", true},
-		{"POST", "/api/v1/hubs", wire.HubEdit{Name: new("h"), Directory: new("http://127.0.0.1:1"), Account: new("unit-1"), Password: new("0123456789abcdef")}, 422, "account", true},
-		{"PUT", "/api/v1/models", wire.FileText{File: "model: X"}, 422, "model", true},
-		{"PUT", "/api/v1/dialects", wire.FileText{File: "dialect: X"}, 422, "dialect:1:1", false},
-		{"POST", "/api/v1/sites/lagar/devices", wire.DeviceEdit{Name: new("X"), Model: new("unknown")}, 422, "model", true},
-		{"POST", "/api/v1/sites/lagar/devices", wire.DeviceEdit{Name: new("X"), Model: new("junco"), Room: new("Sótão")}, 422, "room", true},
-		{"POST", "/api/v1/sites/lagar/devices", wire.DeviceEdit{Name: new("X"), Model: new("junco"), Hostname: new("terraco-relay-1")}, 422, "hostname", true},
-		{"POST", "/api/v1/sites/lagar/devices", wire.DeviceEdit{Name: new("X"), Model: new("junco"), Topic: new("lagar/terraco/relay-1/below")}, 422, "topic", true},
-		{"POST", "/api/v1/sites/lagar/devices", wire.DeviceEdit{Name: new("X"), Model: new("junco"), Topic: new("lagar/+")}, 422, "topic", true},
-		{"POST", "/api/v1/sites/lagar/devices", wire.DeviceEdit{Name: new("X"), Model: new("junco"), HardwareID: new("02:5A:11:00:00:1B")}, 422, "hardware_id", false},
-		{"POST", "/api/v1/sites/lagar/devices", wire.DeviceEdit{Name: new("X"), Model: new("junco"), HardwareID: new("zz")}, 422, "hardware_id", true},
-		{"POST", "/api/v1/sites/lagar/devices", wire.DeviceEdit{Name: new("X"), Model: new("junco"), Tags: &[]string{"a,b"}}, 422, "tags", true},
-		{"PATCH", "/api/v1/devices/terraco-relay-1/settings", map[string]any{"wifi.sid": "x"}, 422, "wifi.sid", true},
-		{"PATCH", "/api/v1/devices/terraco-relay-1/settings", map[string]any{"report.interval_seconds": 1}, 422, "report.interval_seconds", true},
-		{"PATCH", "/api/v1/devices/terraco-relay-1/settings", map[string]any{"report.interval_seconds": "soon"}, 422, "report.interval_seconds", false},
-		{"PATCH", "/api/v1/devices/terraco-relay-1/settings", map[string]any{"topic": "x"}, 422, "topic", false},
-		{"POST", "/api/v1/people", wire.Account{Name: "Ana", Password: "short"}, 422, "name", true},
-		{"GET", "/api/v1/devices?after=xyz", nil, 422, "after", false},
-		{"GET", "/api/v1/devices?limit=9999", nil, 422, "limit", false},
-	} {
-		p := refused(t, d.Client, c.method, c.path, c.body)
-		found := false
-		for _, f := range p.Fields {
-			if f.Field == c.field {
-				found = true
-				if f.Rule == "" || c.passes && f.Passes == "" {
-					t.Errorf("%s %s: %+v says no rule, or offers nothing that passes", c.method, c.path, f)
+	synctest.Test(t, func(t *testing.T) {
+		d := startDemo(t, bubble, "", nil)
+		before := snapshot(t, d)
+		for _, c := range []struct {
+			method, path string
+			body         any
+			status       int
+			field        string
+			passes       bool
+		}{
+			{"POST", "/api/v1/sites", wire.SiteEdit{Key: new("Lagar Novo"), Name: new("Lagar Novo"), Zone: new("Europe/Lisbon")}, 422, "key", true},
+			{"POST", "/api/v1/sites", wire.SiteEdit{Key: new("lagar"), Name: new("X"), Zone: new("Europe/Lisbon")}, 422, "key", true},
+			{"POST", "/api/v1/sites", wire.SiteEdit{Key: new("x"), Name: new("X"), Zone: new("Lisboa")}, 422, "zone", true},
+			{"PATCH", "/api/v1/sites/lagar", map[string]any{"reach": "by boat"}, 422, "reach", false},
+			{"PATCH", "/api/v1/sites/lagar", map[string]any{"scheme": map[string]string{"hostname": "{rom}", "topic": "a/#", "label": "{name}"}}, 422, "scheme.hostname", true},
+			{"PATCH", "/api/v1/sites/lagar", wire.SiteEdit{DownloadAddress: new("somewhere")}, 422, "download_address", true},
+			{"PATCH", "/api/v1/sites/lagar", wire.SiteEdit{Broker: new("nowhere")}, 422, "broker", true},
+			{"PATCH", "/api/v1/sites/lagar", map[string]any{"colour": "red"}, 422, "colour", false},
+			{"POST", "/api/v1/sites/lagar/rooms", map[string]string{"name": "Adega"}, 422, "name", true},
+			{"POST", "/api/v1/sites/lagar/networks", wire.NetworkEdit{SSID: new("x"), Passphrase: new("short")}, 422, "passphrase", false},
+			{"POST", "/api/v1/sites/lagar/networks", wire.NetworkEdit{SSID: new(strings.Repeat("x", 33))}, 422, "ssid", true},
+			{"POST", "/api/v1/brokers", wire.BrokerEdit{Name: new("b"), Host: new("bro ker"), Port: new(1883)}, 422, "host", true},
+			{"POST", "/api/v1/brokers", wire.BrokerEdit{Name: new("b"), Host: new("h"), Kind: new("external"), User: new("u")}, 422, "kind", true},
+			{"POST", "/api/v1/hubs", wire.HubEdit{Name: new("h"), Directory: new("nowhere")}, 422, "directory", true},
+			{"POST", "/api/v1/hubs", wire.HubEdit{Name: new("h"), Directory: new("http://127.0.0.1:1"), Account: new("unit-1"), Password: new("0123456789abcdef")}, 422, "account", true},
+			{"PUT", "/api/v1/models", wire.FileText{File: "model: X"}, 422, "model", true},
+			{"PUT", "/api/v1/dialects", wire.FileText{File: "dialect: X"}, 422, "dialect:1:1", false},
+			{"POST", "/api/v1/sites/lagar/devices", wire.DeviceEdit{Name: new("X"), Model: new("unknown")}, 422, "model", true},
+			{"POST", "/api/v1/sites/lagar/devices", wire.DeviceEdit{Name: new("X"), Model: new("junco"), Room: new("Sótão")}, 422, "room", true},
+			{"POST", "/api/v1/sites/lagar/devices", wire.DeviceEdit{Name: new("X"), Model: new("junco"), Hostname: new("terraco-relay-1")}, 422, "hostname", true},
+			{"POST", "/api/v1/sites/lagar/devices", wire.DeviceEdit{Name: new("X"), Model: new("junco"), Topic: new("lagar/terraco/relay-1/below")}, 422, "topic", true},
+			{"POST", "/api/v1/sites/lagar/devices", wire.DeviceEdit{Name: new("X"), Model: new("junco"), Topic: new("lagar/+")}, 422, "topic", true},
+			{"POST", "/api/v1/sites/lagar/devices", wire.DeviceEdit{Name: new("X"), Model: new("junco"), HardwareID: new("02:5A:11:00:00:1B")}, 422, "hardware_id", false},
+			{"POST", "/api/v1/sites/lagar/devices", wire.DeviceEdit{Name: new("X"), Model: new("junco"), HardwareID: new("zz")}, 422, "hardware_id", true},
+			{"POST", "/api/v1/sites/lagar/devices", wire.DeviceEdit{Name: new("X"), Model: new("junco"), Tags: &[]string{"a,b"}}, 422, "tags", true},
+			{"PATCH", "/api/v1/devices/terraco-relay-1/settings", map[string]any{"wifi.sid": "x"}, 422, "wifi.sid", true},
+			{"PATCH", "/api/v1/devices/terraco-relay-1/settings", map[string]any{"report.interval_seconds": 1}, 422, "report.interval_seconds", true},
+			{"PATCH", "/api/v1/devices/terraco-relay-1/settings", map[string]any{"report.interval_seconds": "soon"}, 422, "report.interval_seconds", false},
+			{"PATCH", "/api/v1/devices/terraco-relay-1/settings", map[string]any{"topic": "x"}, 422, "topic", false},
+			{"POST", "/api/v1/people", wire.Account{Name: "Ana", Password: "short"}, 422, "name", true},
+			{"GET", "/api/v1/devices?after=xyz", nil, 422, "after", false},
+			{"GET", "/api/v1/devices?limit=9999", nil, 422, "limit", false},
+		} {
+			p := refused(t, d.Client, c.method, c.path, c.body)
+			found := false
+			for _, f := range p.Fields {
+				if f.Field == c.field {
+					found = true
+					if f.Rule == "" || c.passes && f.Passes == "" {
+						t.Errorf("%s %s: %+v says no rule, or offers nothing that passes", c.method, c.path, f)
+					}
 				}
 			}
+			if p.Status != c.status || !found {
+				t.Errorf("%s %s with %+v: status %d, fields %+v, want %d and the field %q", c.method, c.path, c.body, p.Status, p.Fields, c.status, c.field)
+			}
 		}
-		if p.Status != c.status || !found {
-			t.Errorf("%s %s with %+v: status %d, fields %+v, want %d and the field %q", c.method, c.path, c.body, p.Status, p.Fields, c.status, c.field)
+		for _, path := range []string{"/api/v1/sites/x", "/api/v1/devices/x", "/api/v1/tasks/x", "/api/v1/images/12345678", "/api/v1/models/x", "/api/v1/dialects/x", "/api/v1/nothing"} {
+			if p := refused(t, d.Client, "GET", path, nil); p.Status != 404 {
+				t.Errorf("%s: %+v", path, p)
+			}
 		}
-	}
-	for _, path := range []string{"/api/v1/sites/x", "/api/v1/devices/x", "/api/v1/tasks/x", "/api/v1/images/12345678", "/api/v1/models/x", "/api/v1/dialects/x", "/api/v1/nothing"} {
-		if p := refused(t, d.Client, "GET", path, nil); p.Status != 404 {
-			t.Errorf("%s: %+v", path, p)
+		for _, c := range []struct{ path, says string }{
+			{"/api/v1/devices/terraco-relay-1/update", "not in service"},
+		} {
+			if p := refused(t, d.Client, "POST", c.path, wire.Start{Image: firstImage(t, d)}); p.Status != 409 && p.Status != 422 || !strings.Contains(p.Title, c.says) && p.Status == 409 {
+				t.Errorf("%s: %+v", c.path, p)
+			}
 		}
-	}
-	for _, c := range []struct{ path, says string }{
-		{"/api/v1/devices/terraco-relay-1/update", "not in service"},
-	} {
-		if p := refused(t, d.Client, "POST", c.path, wire.Start{Image: firstImage(t, d)}); p.Status != 409 && p.Status != 422 || !strings.Contains(p.Title, c.says) && p.Status == 409 {
-			t.Errorf("%s: %+v", c.path, p)
+		for name, facts := range map[string]wire.ImageFacts{"no version": {Firmware: "x", Models: []string{"junco"}}, "no such model": {Firmware: "x", Version: "1", Models: []string{"x"}}, "another's manifest": {Firmware: "x", Version: "1", Models: []string{"junco"}, Manifest: "a.b.c"}} {
+			var e *client.Error
+			if _, err := d.Client.AddImage(t.Context(), strings.NewReader("some bytes"), facts); !errors.As(err, &e) || e.Status != 422 {
+				t.Errorf("image with %s: %v", name, err)
+			}
 		}
-	}
-	for name, facts := range map[string]wire.ImageFacts{"no version": {Firmware: "x", Models: []string{"junco"}}, "no such model": {Firmware: "x", Version: "1", Models: []string{"x"}}, "another's manifest": {Firmware: "x", Version: "1", Models: []string{"junco"}, Manifest: "a.b.c"}} {
-		var e *client.Error
-		if _, err := d.Client.AddImage(t.Context(), strings.NewReader("some bytes"), facts); !errors.As(err, &e) || e.Status != 422 {
-			t.Errorf("image with %s: %v", name, err)
+		if after := snapshot(t, d); after != before {
+			t.Error("something was changed by refused input")
 		}
-	}
-	if after := snapshot(t, d); after != before {
-		t.Error("something was changed by refused input")
-	}
+	})
 }
 
 // TestAUnitIsClaimedByADeviceThatCanBeIt: not by one of another dialect, nor by
 // one that has a unit.
 func TestAUnitIsClaimedByADeviceThatCanBeIt(t *testing.T) {
-	d := startDemo(t, 20, "", nil)
-	sighted(t, d, "02:5A:11:00:00:A0")
-	const at = "fado-025a110000a0"
-	for device, says := range map[string]string{"oficina-climate-1": "speaks coruja", "terraco-relay-1": "already", "nobody": "no device"} {
-		if p := refused(t, d.Client, "POST", "/api/v1/sightings/claim", wire.Claim{Sighting: at, Device: device}); !strings.Contains(p.Title, says) {
-			t.Errorf("%s: %+v", device, p)
+	synctest.Test(t, func(t *testing.T) {
+		d := startDemo(t, bubble, "", nil)
+		sighted(t, d, "02:5A:11:00:00:A0")
+		const at = "fado-025a110000a0"
+		for device, says := range map[string]string{"oficina-climate-1": "speaks coruja", "terraco-relay-1": "already", "nobody": "no device"} {
+			if p := refused(t, d.Client, "POST", "/api/v1/sightings/claim", wire.Claim{Sighting: at, Device: device}); !strings.Contains(p.Title, says) {
+				t.Errorf("%s: %+v", device, p)
+			}
 		}
-	}
-	if err := d.Client.Do(t.Context(), "POST", "/api/v1/sites/lagar/devices", wire.DeviceEdit{Name: new("Rega da horta"), Room: new("Terraço"), Model: new("sobro-quatro")}, nil); err != nil {
-		t.Fatal(err)
-	}
-	x, err := client.Post[wire.Device](t.Context(), d.Client, "/api/v1/sightings/claim", wire.Claim{Sighting: at, Device: "terraco-relay-2"})
-	if err != nil || x.HardwareID != "02:5A:11:00:00:A0" {
-		t.Errorf("%+v %v", x, err)
-	}
-	if err := d.Client.Do(t.Context(), "POST", "/api/v1/sightings/ignore", wire.Ignore{Sighting: at, Ignored: true}, nil); err != nil {
-		t.Fatal(err)
-	}
-	list, err := client.Get[[]wire.Sighting](t.Context(), d.Client, "/api/v1/sightings")
-	for _, s := range list {
-		if s.Name == at {
-			t.Errorf("an ignored unit is shown, %v", err)
+		if err := d.Client.Do(t.Context(), "POST", "/api/v1/sites/lagar/devices", wire.DeviceEdit{Name: new("Rega da horta"), Room: new("Terraço"), Model: new("sobro-quatro")}, nil); err != nil {
+			t.Fatal(err)
 		}
-	}
+		x, err := client.Post[wire.Device](t.Context(), d.Client, "/api/v1/sightings/claim", wire.Claim{Sighting: at, Device: "terraco-relay-2"})
+		if err != nil || x.HardwareID != "02:5A:11:00:00:A0" {
+			t.Errorf("%+v %v", x, err)
+		}
+		if err := d.Client.Do(t.Context(), "POST", "/api/v1/sightings/ignore", wire.Ignore{Sighting: at, Ignored: true}, nil); err != nil {
+			t.Fatal(err)
+		}
+		list, err := client.Get[[]wire.Sighting](t.Context(), d.Client, "/api/v1/sightings")
+		for _, s := range list {
+			if s.Name == at {
+				t.Errorf("an ignored unit is shown, %v", err)
+			}
+		}
+	})
 }
 
 func firstImage(t *testing.T, d *demo.Demo) string {
@@ -172,214 +177,225 @@ func firstImage(t *testing.T, d *demo.Demo) string {
 }
 
 func TestNobodyGetsInWithoutSigningIn(t *testing.T) {
-	d := startDemo(t, 10, "", nil)
-	stranger := client.New(d.URL, "")
-	for _, path := range []string{"/api/v1/sites", "/api/v1/devices", "/api/v1/events", "/api/v1/tasks", "/api/v1/attention", "/api/v1/info", "/api/v1/tokens", "/api/v1/stream"} {
-		if p := refused(t, stranger, "GET", path, nil); p.Status != 401 || p.Next == "" {
-			t.Errorf("%s: %+v", path, p)
+	synctest.Test(t, func(t *testing.T) {
+		d := startDemo(t, bubble, "", nil)
+		stranger := d.As("")
+		for _, path := range []string{"/api/v1/sites", "/api/v1/devices", "/api/v1/events", "/api/v1/tasks", "/api/v1/attention", "/api/v1/info", "/api/v1/tokens", "/api/v1/stream"} {
+			if p := refused(t, stranger, "GET", path, nil); p.Status != 401 || p.Next == "" {
+				t.Errorf("%s: %+v", path, p)
+			}
+			if p := refused(t, d.As("fado_wrong-token-of-some-length"), "GET", path, nil); p.Status != 401 {
+				t.Errorf("%s with a wrong token: %+v", path, p)
+			}
 		}
-		if p := refused(t, client.New(d.URL, "fado_wrong-token-of-some-length"), "GET", path, nil); p.Status != 401 {
-			t.Errorf("%s with a wrong token: %+v", path, p)
+		if p := refused(t, stranger, "POST", "/api/v1/backup", map[string]string{"passphrase": "long enough it is"}); p.Status != 401 {
+			t.Errorf("%+v", p)
 		}
-	}
-	if p := refused(t, stranger, "POST", "/api/v1/backup", map[string]string{"passphrase": "long enough it is"}); p.Status != 401 {
-		t.Errorf("%+v", p)
-	}
-	if p := refused(t, stranger, "POST", "/api/v1/first-account", wire.FirstAccount{Link: "x", Name: "eve", Password: "a long password 1"}); p.Status != 403 {
-		t.Errorf("%+v", p)
-	}
-	// Wrong passwords are slowed down, for a name that exists and one that does not.
-	for _, name := range []string{d.Person, "nobody"} {
-		statuses := []int{}
-		for range 5 {
-			statuses = append(statuses, refused(t, stranger, "POST", "/api/v1/session", wire.Account{Name: name, Password: "wrong password 1"}).Status)
+		if p := refused(t, stranger, "POST", "/api/v1/first-account", wire.FirstAccount{Link: "x", Name: "eve", Password: "a long password 1"}); p.Status != 403 {
+			t.Errorf("%+v", p)
 		}
-		if statuses[len(statuses)-1] != 429 {
-			t.Errorf("%s: %v", name, statuses)
+		// Wrong passwords are slowed down, for a name that exists and one that does not.
+		for _, name := range []string{d.Person, "nobody"} {
+			statuses := []int{}
+			for range 5 {
+				statuses = append(statuses, refused(t, stranger, "POST", "/api/v1/session", wire.Account{Name: name, Password: "wrong password 1"}).Status)
+			}
+			if statuses[len(statuses)-1] != 429 {
+				t.Errorf("%s: %v", name, statuses)
+			}
 		}
-	}
-	// A page of another origin cannot use the session of a browser.
-	req, err := http.NewRequestWithContext(t.Context(), "POST", d.URL+"/api/v1/sites", strings.NewReader("{}"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	req.Header.Set("Origin", "http://elsewhere.example")
-	req.Header.Set("Sec-Fetch-Site", "cross-site")
-	resp, err := http.DefaultClient.Do(req)
-	if err != nil {
-		t.Fatal(err)
-	}
-	_ = resp.Body.Close()
-	if resp.StatusCode != 403 {
-		t.Errorf("another origin: %s", resp.Status)
-	}
-}
-
-func TestEditsStartsAndTokens(t *testing.T) {
-	d := startDemo(t, 20, "", nil)
-	// If-Match: the second of two edits of the same version is refused.
-	x, err := client.Get[wire.Device](t.Context(), d.Client, "/api/v1/devices/terraco-relay-1")
-	if err != nil {
-		t.Fatal(err)
-	}
-	tag := fmt.Sprintf("%q", fmt.Sprint(x.Version))
-	if err := d.Client.Do(t.Context(), "PATCH", "/api/v1/devices/terraco-relay-1", wire.DeviceEdit{Label: new("Rega")}, nil, "If-Match", tag); err != nil {
-		t.Fatal(err)
-	}
-	if p := refused(t, d.Client, "PATCH", "/api/v1/devices/terraco-relay-1", wire.DeviceEdit{Label: new("Água")}, "If-Match", tag); p.Status != 412 {
-		t.Errorf("%+v", p)
-	}
-	// The same Idempotency-Key starts one task.
-	sighted(t, d, "02:5A:11:00:00:1B")
-	var first, second wire.Task
-	for _, to := range []*wire.Task{&first, &second} {
-		if err := d.Client.Do(t.Context(), "POST", "/api/v1/devices/terraco-relay-1/commission", struct{}{}, to, "Idempotency-Key", "abc"); err != nil {
-			t.Fatal(err)
-		}
-	}
-	if first.ID != second.ID {
-		t.Error("one key started two tasks")
-	}
-	if p := refused(t, d.Client, "POST", "/api/v1/devices/terraco-relay-1/commission", struct{}{}); p.Status != 409 {
-		t.Errorf("a second commissioning beside the first: %+v", p)
-	}
-	waitFor(t, "the end of the task", func() bool {
-		got, err := client.Get[wire.Task](t.Context(), d.Client, client.Path("tasks", first.ID))
-		return err == nil && got.Status == task.Done
-	})
-	// In service, a new hostname is intended; the unit keeps its own until it is told.
-	do(t, d, "PATCH", "/api/v1/devices/terraco-relay-1", wire.DeviceEdit{Hostname: new("outro")})
-	if l := lines(t, d, "outro")["hostname"]; l.Intended != "outro" || l.Reported != "terraco-relay-1" || l.State != "not handed over" {
-		t.Errorf("%+v", l)
-	}
-	do(t, d, "PATCH", "/api/v1/devices/outro", wire.DeviceEdit{Hostname: new("terraco-relay-1")})
-	if p := refused(t, d.Client, "DELETE", "/api/v1/devices/terraco-relay-1", nil); p.Status != 409 {
-		t.Errorf("%+v", p)
-	}
-	// Reset takes it out of the hub and revokes its account.
-	if err := d.Client.Do(t.Context(), "POST", "/api/v1/devices/terraco-relay-1/reset", nil, nil); err != nil {
-		t.Fatal(err)
-	}
-	waitFor(t, "the thing's leaving the hub", func() bool {
-		resp, err := http.Get(d.HubURL + "/view")
+		// A page of another origin cannot use the session of a browser.
+		req, err := http.NewRequestWithContext(t.Context(), "POST", d.URL+"/api/v1/sites", strings.NewReader("{}"))
 		if err != nil {
 			t.Fatal(err)
 		}
-		defer resp.Body.Close()
-		var things []json.RawMessage
-		return decode(resp.Body, &things) == nil && len(things) == 0
-	})
-	// A revoked token is worth nothing.
-	tok, err := client.Post[wire.Token](t.Context(), d.Client, "/api/v1/tokens", wire.NewToken{Name: "lent"})
-	if err != nil {
-		t.Fatal(err)
-	}
-	lent := client.New(d.URL, tok.Text)
-	if _, err := client.Get[[]wire.Site](t.Context(), lent, "/api/v1/sites"); err != nil {
-		t.Fatal(err)
-	}
-	if err := d.Client.Do(t.Context(), "DELETE", client.Path("tokens", "lent"), nil, nil); err != nil {
-		t.Fatal(err)
-	}
-	if p := refused(t, lent, "GET", "/api/v1/sites", nil); p.Status != 401 {
-		t.Errorf("%+v", p)
-	}
-}
-
-func TestTheStreamResumes(t *testing.T) {
-	d := startDemo(t, 10, "", nil)
-	ctx, stop := context.WithTimeout(t.Context(), 20*time.Second)
-	defer stop()
-	kinds := make(chan string, 100)
-	go func() {
-		_ = d.Client.Changes(ctx, func(c wire.Change) bool { kinds <- c.Kind; return true })
-	}()
-	if k := <-kinds; k != "" {
-		t.Fatalf("the stream begins with %q", k)
-	}
-	if err := d.Client.Do(t.Context(), "POST", "/api/v1/sites/lagar/rooms", map[string]string{"name": "Sótão"}, nil); err != nil {
-		t.Fatal(err)
-	}
-	seen := map[string]bool{}
-	for !seen["site"] || !seen["event"] {
-		select {
-		case k := <-kinds:
-			seen[k] = true
-		case <-ctx.Done():
-			t.Fatalf("only %v came", seen)
-		}
-	}
-	for after, want := range map[string]string{"0": "event: hello", "999999": "event: reset", "nonsense": "event: reset"} {
-		req, _ := http.NewRequestWithContext(ctx, "GET", d.URL+"/api/v1/stream", nil)
-		req.Header.Set("Authorization", "Bearer "+d.Token)
-		req.Header.Set("Last-Event-ID", after)
-		resp, err := http.DefaultClient.Do(req)
-		if err != nil {
-			t.Fatal(err)
-		}
-		buf := make([]byte, 4096)
-		n, _ := resp.Body.Read(buf)
-		_ = resp.Body.Close()
-		if !strings.Contains(string(buf[:n]), want) {
-			t.Errorf("after %s: %q", after, buf[:n])
-		}
-	}
-}
-
-// TestLinksServeOneUnit: a link is signed, known, and for one address only.
-func TestLinksAreNothingToOthers(t *testing.T) {
-	d := startDemo(t, 10, "", nil)
-	for _, path := range []string{"/image/x/y", "/image/01a2077f-6cf5-7c1f-a0d0-d515c4489c66/AAAAAAAAAAAAAAAAAAAAAAAA"} {
-		resp, err := http.Get(d.URL + path)
+		req.Header.Set("Origin", "http://elsewhere.example")
+		req.Header.Set("Sec-Fetch-Site", "cross-site")
+		resp, err := d.HTTP().Do(req)
 		if err != nil {
 			t.Fatal(err)
 		}
 		_ = resp.Body.Close()
 		if resp.StatusCode != 403 {
-			t.Errorf("%s: %s", path, resp.Status)
+			t.Errorf("another origin: %s", resp.Status)
 		}
-	}
+	})
 }
 
-func TestTheOpenAPIDocumentIsServed(t *testing.T) {
-	d := startDemo(t, 10, "", nil)
-	resp, err := http.Get(d.URL + "/api/openapi.json")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer resp.Body.Close()
-	var served, kept map[string]any
-	if err := decode(resp.Body, &served); err != nil || served["openapi"] != "3.1.0" {
-		t.Fatal(served["openapi"], err)
-	}
-	b, err := api.Document("1")
-	if err != nil {
-		t.Fatal(err)
-	}
-	onDisk, err := os.ReadFile("../../internal/api/openapi.json")
-	if err != nil || !bytes.Equal(bytes.TrimSpace(onDisk), bytes.TrimSpace(b)) {
-		t.Error("internal/api/openapi.json is stale: run «make generate»", err)
-	}
-	if err := json.Unmarshal(b, &kept); err != nil || len(kept["paths"].(map[string]any)) < 30 {
-		t.Error("the document is too small", err)
-	}
-	for path, want := range map[string]string{"/healthz": "alive", "/readyz": "ready", "/metrics": "fado_messages_taken_total"} {
-		resp, err := http.Get(d.URL + path)
+func TestEditsStartsAndTokens(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		d := startDemo(t, bubble, "", nil)
+		// If-Match: the second of two edits of the same version is refused.
+		x, err := client.Get[wire.Device](t.Context(), d.Client, "/api/v1/devices/terraco-relay-1")
 		if err != nil {
 			t.Fatal(err)
 		}
-		var body bytes.Buffer
-		_, _ = body.ReadFrom(resp.Body)
-		_ = resp.Body.Close()
-		if resp.StatusCode != 200 || !strings.Contains(body.String(), want) {
-			t.Errorf("%s: %s", path, resp.Status)
+		tag := fmt.Sprintf("%q", fmt.Sprint(x.Version))
+		if err := d.Client.Do(t.Context(), "PATCH", "/api/v1/devices/terraco-relay-1", wire.DeviceEdit{Label: new("Rega")}, nil, "If-Match", tag); err != nil {
+			t.Fatal(err)
 		}
-	}
+		if p := refused(t, d.Client, "PATCH", "/api/v1/devices/terraco-relay-1", wire.DeviceEdit{Label: new("Água")}, "If-Match", tag); p.Status != 412 {
+			t.Errorf("%+v", p)
+		}
+		// The same Idempotency-Key starts one task.
+		sighted(t, d, "02:5A:11:00:00:1B")
+		var first, second wire.Task
+		for _, to := range []*wire.Task{&first, &second} {
+			if err := d.Client.Do(t.Context(), "POST", "/api/v1/devices/terraco-relay-1/commission", struct{}{}, to, "Idempotency-Key", "abc"); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if first.ID != second.ID {
+			t.Error("one key started two tasks")
+		}
+		if p := refused(t, d.Client, "POST", "/api/v1/devices/terraco-relay-1/commission", struct{}{}); p.Status != 409 {
+			t.Errorf("a second commissioning beside the first: %+v", p)
+		}
+		waitFor(t, "the end of the task", func() bool {
+			got, err := client.Get[wire.Task](t.Context(), d.Client, client.Path("tasks", first.ID))
+			return err == nil && got.Status == task.Done
+		})
+		// In service, a new hostname is intended; the unit keeps its own until it is told.
+		do(t, d, "PATCH", "/api/v1/devices/terraco-relay-1", wire.DeviceEdit{Hostname: new("outro")})
+		if l := lines(t, d, "outro")["hostname"]; l.Intended != "outro" || l.Reported != "terraco-relay-1" || l.State != "not handed over" {
+			t.Errorf("%+v", l)
+		}
+		do(t, d, "PATCH", "/api/v1/devices/outro", wire.DeviceEdit{Hostname: new("terraco-relay-1")})
+		if p := refused(t, d.Client, "DELETE", "/api/v1/devices/terraco-relay-1", nil); p.Status != 409 {
+			t.Errorf("%+v", p)
+		}
+		// Reset takes it out of the hub and revokes its account.
+		if err := d.Client.Do(t.Context(), "POST", "/api/v1/devices/terraco-relay-1/reset", nil, nil); err != nil {
+			t.Fatal(err)
+		}
+		waitFor(t, "the thing's leaving the hub", func() bool {
+			resp, err := d.HTTP().Get(d.HubURL + "/view")
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer resp.Body.Close()
+			var things []json.RawMessage
+			return decode(resp.Body, &things) == nil && len(things) == 0
+		})
+		// A revoked token is worth nothing.
+		tok, err := client.Post[wire.Token](t.Context(), d.Client, "/api/v1/tokens", wire.NewToken{Name: "lent"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		lent := d.As(tok.Text)
+		if _, err := client.Get[[]wire.Site](t.Context(), lent, "/api/v1/sites"); err != nil {
+			t.Fatal(err)
+		}
+		if err := d.Client.Do(t.Context(), "DELETE", client.Path("tokens", "lent"), nil, nil); err != nil {
+			t.Fatal(err)
+		}
+		if p := refused(t, lent, "GET", "/api/v1/sites", nil); p.Status != 401 {
+			t.Errorf("%+v", p)
+		}
+	})
+}
+
+func TestTheStreamResumes(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		d := startDemo(t, bubble, "", nil)
+		ctx, stop := context.WithTimeout(t.Context(), 20*time.Second)
+		defer stop()
+		kinds := make(chan string, 100)
+		go func() {
+			_ = d.Client.Changes(ctx, func(c wire.Change) bool { kinds <- c.Kind; return true })
+		}()
+		if k := <-kinds; k != "" {
+			t.Fatalf("the stream begins with %q", k)
+		}
+		if err := d.Client.Do(t.Context(), "POST", "/api/v1/sites/lagar/rooms", map[string]string{"name": "Sótão"}, nil); err != nil {
+			t.Fatal(err)
+		}
+		seen := map[string]bool{}
+		for !seen["site"] || !seen["event"] {
+			select {
+			case k := <-kinds:
+				seen[k] = true
+			case <-ctx.Done():
+				t.Fatalf("only %v came", seen)
+			}
+		}
+		for after, want := range map[string]string{"0": "event: hello", "999999": "event: reset", "nonsense": "event: reset"} {
+			req, _ := http.NewRequestWithContext(ctx, "GET", d.URL+"/api/v1/stream", nil)
+			req.Header.Set("Authorization", "Bearer "+d.Token)
+			req.Header.Set("Last-Event-ID", after)
+			resp, err := d.HTTP().Do(req)
+			if err != nil {
+				t.Fatal(err)
+			}
+			buf := make([]byte, 4096)
+			n, _ := resp.Body.Read(buf)
+			_ = resp.Body.Close()
+			if !strings.Contains(string(buf[:n]), want) {
+				t.Errorf("after %s: %q", after, buf[:n])
+			}
+		}
+	})
+}
+
+// TestLinksServeOneUnit: a link is signed, known, and for one address only.
+func TestLinksAreNothingToOthers(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		d := startDemo(t, bubble, "", nil)
+		for _, path := range []string{"/image/x/y", "/image/01a2077f-6cf5-7c1f-a0d0-d515c4489c66/AAAAAAAAAAAAAAAAAAAAAAAA"} {
+			resp, err := d.HTTP().Get(d.URL + path)
+			if err != nil {
+				t.Fatal(err)
+			}
+			_ = resp.Body.Close()
+			if resp.StatusCode != 403 {
+				t.Errorf("%s: %s", path, resp.Status)
+			}
+		}
+	})
+}
+
+func TestTheOpenAPIDocumentIsServed(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		d := startDemo(t, bubble, "", nil)
+		resp, err := d.HTTP().Get(d.URL + "/api/openapi.json")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		var served, kept map[string]any
+		if err := decode(resp.Body, &served); err != nil || served["openapi"] != "3.1.0" {
+			t.Fatal(served["openapi"], err)
+		}
+		b, err := api.Document("1")
+		if err != nil {
+			t.Fatal(err)
+		}
+		onDisk, err := os.ReadFile("../../internal/api/openapi.json")
+		if err != nil || !bytes.Equal(bytes.TrimSpace(onDisk), bytes.TrimSpace(b)) {
+			t.Error("internal/api/openapi.json is stale: run «make generate»", err)
+		}
+		if err := json.Unmarshal(b, &kept); err != nil || len(kept["paths"].(map[string]any)) < 30 {
+			t.Error("the document is too small", err)
+		}
+		for path, want := range map[string]string{"/healthz": "alive", "/readyz": "ready", "/metrics": "fado_messages_taken_total"} {
+			resp, err := d.HTTP().Get(d.URL + path)
+			if err != nil {
+				t.Fatal(err)
+			}
+			var body bytes.Buffer
+			_, _ = body.ReadFrom(resp.Body)
+			_ = resp.Body.Close()
+			if resp.StatusCode != 200 || !strings.Contains(body.String(), want) {
+				t.Errorf("%s: %s", path, resp.Status)
+			}
+		}
+	})
 }
 
 // TestBackupThroughTheCommandLine makes a backup of the demo and opens it.
 func TestBackupThroughTheCommandLine(t *testing.T) {
-	d := startDemo(t, 10, "", nil)
+	long(t)
+	d := startDemo(t, 20, "", nil)
 	dir := t.TempDir()
 	file, into := filepath.Join(dir, "b.backup"), filepath.Join(dir, "restored")
 	if code, out := fado(t, d, "quatro palavras 1\n", "backup", "--to", file, "--passphrase-file", "-"); code != 0 {
@@ -412,6 +428,7 @@ func fado(t *testing.T, d *demo.Demo, stdin string, args ...string) (int, string
 // TestEveryCommandIsExplained: each command has a short text and an example,
 // and each example that only reads works on the demo.
 func TestEveryCommandIsExplained(t *testing.T) {
+	long(t)
 	d := startDemo(t, 20, "", nil)
 	sighted(t, d, "02:5A:11:00:00:1B")
 	run(t, d, "/api/v1/devices/terraco-relay-1/commission", struct{}{})
@@ -457,6 +474,7 @@ func TestEveryCommandIsExplained(t *testing.T) {
 
 // TestCommandLineForPrograms: outputs and exit codes that programs rely on.
 func TestCommandLineForPrograms(t *testing.T) {
+	long(t)
 	d := startDemo(t, 20, "", nil)
 	for _, c := range []struct {
 		args []string

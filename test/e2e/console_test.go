@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"fado/internal/carrier"
 	"fado/internal/client"
 	"fado/internal/demo"
 	"fado/internal/service"
@@ -55,6 +56,7 @@ func steps(t *testing.T, b *browser.Browser, list ...func() error) {
 // TestConsoleStory adds a device, commissions it from the bench and updates it,
 // all by pressing what a person sees.
 func TestConsoleStory(t *testing.T) {
+	long(t)
 	d := startDemo(t, 10, "", nil)
 	const hw = "02:5A:11:00:00:A0"
 	sighted(t, d, hw)
@@ -90,9 +92,10 @@ func TestConsoleStory(t *testing.T) {
 // TestTheFirstAccountIsMadeByItsLink: a fresh service lets in who has the link
 // that it printed, once.
 func TestTheFirstAccountIsMadeByItsLink(t *testing.T) {
+	long(t)
 	conf := service.Defaults()
 	conf.Data, conf.Listen, conf.Broker.Listen = filepath.Join(t.TempDir(), "data"), "127.0.0.1:0", "127.0.0.1:0"
-	r, err := service.Start(t.Context(), conf, "test", web.Console(), slog.New(slog.DiscardHandler))
+	r, err := service.Start(t.Context(), conf, "test", web.Console(), carrier.Net{}, slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -127,6 +130,7 @@ func TestTheFirstAccountIsMadeByItsLink(t *testing.T) {
 // TestConsoleRefusals: what the service refuses is told at the form, with a
 // value that would pass.
 func TestConsoleRefusals(t *testing.T) {
+	long(t)
 	d := startDemo(t, 10, "", nil)
 	b := openConsole(t, d)
 	steps(t, b,
@@ -145,6 +149,7 @@ func TestConsoleRefusals(t *testing.T) {
 // TestAWrongPassphraseIsCorrectedWhereItIsFound: the failed device's page takes
 // the right passphrase and goes on.
 func TestAWrongPassphraseIsCorrectedWhereItIsFound(t *testing.T) {
+	long(t)
 	d := startDemo(t, 20, "", nil)
 	networks, err := client.Get[[]wire.Network](t.Context(), d.Client, "/api/v1/sites/lagar/networks")
 	if err != nil {
@@ -169,6 +174,7 @@ func TestAWrongPassphraseIsCorrectedWhereItIsFound(t *testing.T) {
 // TestConsoleChanges collects changes of a unit in service, looks at what would
 // be sent, applies them, and sees its login.
 func TestConsoleChanges(t *testing.T) {
+	long(t)
 	d := startDemo(t, 20, "", nil)
 	onAir(t, d, "02:5A:11:00:00:1F")
 	id := deviceOf(t, d, "portaria-relay-1").ID
@@ -207,6 +213,7 @@ func TestConsoleChanges(t *testing.T) {
 // TestConsoleDialects edits a dialect that is checked as one types, tries it
 // against a described unit, and keeps it; and looks at what a scheme would rename.
 func TestConsoleDialects(t *testing.T) {
+	long(t)
 	d := startDemo(t, 20, "", nil)
 	read := func(name string) string {
 		file, err := os.ReadFile("../../docs/examples/" + name)
@@ -248,6 +255,7 @@ func TestConsoleDialects(t *testing.T) {
 // TestConsoleIsAccessible runs axe on every page in both themes and at both
 // widths, and fails on any console error.
 func TestConsoleIsAccessible(t *testing.T) {
+	long(t)
 	d := startDemo(t, 10, "", nil)
 	sighted(t, d, "02:5A:11:00:00:A0")
 	run(t, d, client.Path("devices", "adega-level-1", "commission"), struct{}{})
@@ -289,6 +297,7 @@ func TestConsoleIsAccessible(t *testing.T) {
 
 // TestConsoleSaysWhenTheServiceIsGone: nobody looks at an old page unknowingly.
 func TestConsoleSaysWhenTheServiceIsGone(t *testing.T) {
+	long(t)
 	d := startDemo(t, 10, "", nil)
 	b := openConsole(t, d)
 	d.Stop()

@@ -3,9 +3,9 @@ package e2e
 import (
 	"encoding/json"
 	"fmt"
-	"net/http"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"fado/internal/client"
@@ -27,7 +27,7 @@ var families = []struct{ device, hw, family string }{
 // unitReport is what a simulated unit says of itself, behind Fado's back.
 func unitReport(t *testing.T, d *demo.Demo, hw string) sim.Report {
 	t.Helper()
-	list, err := client.Get[[]sim.Report](t.Context(), client.New(d.SiteURL, ""), "/units")
+	list, err := client.Get[[]sim.Report](t.Context(), client.Over(d.HTTP().Transport, d.SiteURL, ""), "/units")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -46,17 +46,19 @@ func commissioned(t *testing.T, d *demo.Demo, device string) wire.Task {
 }
 
 func TestEveryFamilyIsCommissioned(t *testing.T) {
-	d := startDemo(t, 20, "", nil)
-	for _, f := range families {
-		t.Run(f.device, func(t *testing.T) {
-			began := time.Now()
-			x := commissioned(t, d, f.device)
-			if x.Status != task.Done {
-				t.Fatalf("%s: %+v\n%s", x.Status, x.Failure, sheet(x))
-			}
-			t.Logf("%s after %s\n%s", f.family, time.Since(began).Round(100*time.Millisecond), sheet(x))
-		})
-	}
+	synctest.Test(t, func(t *testing.T) {
+		d := startDemo(t, bubble, "", nil)
+		for _, f := range families {
+			part(t, f.device, func(t *testing.T) {
+				began := time.Now()
+				x := commissioned(t, d, f.device)
+				if x.Status != task.Done {
+					t.Fatalf("%s: %+v\n%s", x.Status, x.Failure, sheet(x))
+				}
+				t.Logf("%s after %s\n%s", f.family, time.Since(began).Round(100*time.Millisecond), sheet(x))
+			})
+		}
+	})
 }
 
 // sheet writes a task's steps and checks, for the record of a failed test.
@@ -103,7 +105,7 @@ func preview(t *testing.T, d *demo.Demo, device string) wire.Preview {
 // wake presses a sleeping unit's button once.
 func wake(t *testing.T, d *demo.Demo, hw string) {
 	t.Helper()
-	resp, err := http.Post(d.SiteURL+"/units/"+hw+"/wake", "", nil)
+	resp, err := d.HTTP().Post(d.SiteURL+"/units/"+hw+"/wake", "", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -114,78 +116,81 @@ func wake(t *testing.T, d *demo.Demo, hw string) {
 // shown, written in the fewest restarts of its family, and proven; then it is
 // renamed, and nothing of its old name is left.
 func TestChangesAreCollectedAndApplied(t *testing.T) {
-	d := startDemo(t, 20, "", nil)
-	for _, f := range []struct {
-		device, hw     string
-		port, function string
-		restarts       int
-	}{
-		{"terraco-relay-1", "02:5A:11:00:00:1B", "port.P34.function", "contact", 1}, // by its chip pin
-		{"portaria-relay-1", "02:5A:11:00:00:1F", "port.S2.function", "contact", 2},
-		{"cozinha-strip-1", "02:5A:11:00:00:18", "port.AUX.function", "button", 1},
-		{"adega-climate-1", "02:5A:11:00:00:13", "", "", 1},
-	} {
-		t.Run(f.device, func(t *testing.T) {
-			if x := commissioned(t, d, f.device); x.Status != task.Done {
-				t.Fatalf("%+v\n%s", x.Failure, sheet(x))
-			}
-			if p := preview(t, d, f.device); len(p.Differences) != 0 || len(p.Exchanges) != 0 {
-				t.Fatalf("something is left to send right after commissioning: %+v", p)
-			}
-			before := unitReport(t, d, f.hw)
-			path := client.Path("devices", f.device, "settings")
-			do(t, d, "PATCH", path, map[string]any{"report.interval_seconds": 45})
-			if f.port != "" {
-				do(t, d, "PATCH", path, map[string]any{f.port: f.function})
-			}
-			label, topic := "Nova «"+f.device+"» & 100%", "lagar/novo/"+f.device
-			do(t, d, "PATCH", client.Path("devices", f.device), wire.DeviceEdit{Label: &label, Topic: &topic})
-			p := preview(t, d, f.device)
-			if p.At != "service" || p.Restarts != f.restarts || len(p.Differences) < 3 {
-				t.Fatalf("%d restarts, differences %+v", p.Restarts, p.Differences)
-			}
-			if len(p.Listeners) != 1 || p.Listeners[0] != "hub-lagar (the hub, which is told)" {
-				t.Errorf("who listens on the old topic: %v", p.Listeners)
-			}
-			if r := unitReport(t, d, f.hw); r.Topic == topic || r.Restarts != before.Restarts && f.hw != "02:5A:11:00:00:13" {
-				t.Fatal("something was sent before it was applied")
-			}
-			x := run(t, d, client.Path("devices", f.device, "apply"), struct{}{})
-			if x.Status != task.Done {
-				t.Fatalf("%+v\n%s", x.Failure, sheet(x))
-			}
-			after := unitReport(t, d, f.hw)
-			if after.Topic != topic {
-				t.Errorf("the unit's topic is %q", after.Topic)
-			}
-			now := lines(t, d, f.device)
-			for key, want := range map[string]any{"topic": topic, "label": label, "report.interval_seconds": 45.0} {
-				if x := now[key]; x.State != "equal" || x.Reported != want {
-					t.Errorf("%s: %+v", key, x)
+	long(t)
+	synctest.Test(t, func(t *testing.T) {
+		d := startDemo(t, bubble, "", nil)
+		for _, f := range []struct {
+			device, hw     string
+			port, function string
+			restarts       int
+		}{
+			{"terraco-relay-1", "02:5A:11:00:00:1B", "port.P34.function", "contact", 1}, // by its chip pin
+			{"portaria-relay-1", "02:5A:11:00:00:1F", "port.S2.function", "contact", 2},
+			{"cozinha-strip-1", "02:5A:11:00:00:18", "port.AUX.function", "button", 1},
+			{"adega-climate-1", "02:5A:11:00:00:13", "", "", 1},
+		} {
+			part(t, f.device, func(t *testing.T) {
+				if x := commissioned(t, d, f.device); x.Status != task.Done {
+					t.Fatalf("%+v\n%s", x.Failure, sheet(x))
 				}
-			}
-			if x, ok := now["port.S1.function"]; f.port == "port.P34.function" && (!ok || x.Reported != "contact") {
-				t.Errorf("a port named by its pin: %+v", x)
-			}
-			got, err := client.Get[wire.Device](t.Context(), d.Client, client.Path("devices", f.device))
-			if err != nil || got.LiveTopic != "" || got.Drift != 0 || got.Topic != topic {
-				t.Errorf("%v: live topic %q, drift %d, attention %q", err, got.LiveTopic, got.Drift, got.Attention)
-			}
-			// The hub sees it under its new topic, and nothing is kept under the old one.
-			waitFor(t, "the hub has the new topic", func() bool {
-				td, err := client.Get[map[string]any](t.Context(), d.Client, client.Path("devices", f.device, "thing"))
-				return err == nil && strings.Contains(fmt.Sprint(td), topic) && hubHas(t, d, got.ID, topic)
+				if p := preview(t, d, f.device); len(p.Differences) != 0 || len(p.Exchanges) != 0 {
+					t.Fatalf("something is left to send right after commissioning: %+v", p)
+				}
+				before := unitReport(t, d, f.hw)
+				path := client.Path("devices", f.device, "settings")
+				do(t, d, "PATCH", path, map[string]any{"report.interval_seconds": 45})
+				if f.port != "" {
+					do(t, d, "PATCH", path, map[string]any{f.port: f.function})
+				}
+				label, topic := "Nova «"+f.device+"» & 100%", "lagar/novo/"+f.device
+				do(t, d, "PATCH", client.Path("devices", f.device), wire.DeviceEdit{Label: &label, Topic: &topic})
+				p := preview(t, d, f.device)
+				if p.At != "service" || p.Restarts != f.restarts || len(p.Differences) < 3 {
+					t.Fatalf("%d restarts, differences %+v", p.Restarts, p.Differences)
+				}
+				if len(p.Listeners) != 1 || p.Listeners[0] != "hub-lagar (the hub, which is told)" {
+					t.Errorf("who listens on the old topic: %v", p.Listeners)
+				}
+				if r := unitReport(t, d, f.hw); r.Topic == topic || r.Restarts != before.Restarts && f.hw != "02:5A:11:00:00:13" {
+					t.Fatal("something was sent before it was applied")
+				}
+				x := run(t, d, client.Path("devices", f.device, "apply"), struct{}{})
+				if x.Status != task.Done {
+					t.Fatalf("%+v\n%s", x.Failure, sheet(x))
+				}
+				after := unitReport(t, d, f.hw)
+				if after.Topic != topic {
+					t.Errorf("the unit's topic is %q", after.Topic)
+				}
+				now := lines(t, d, f.device)
+				for key, want := range map[string]any{"topic": topic, "label": label, "report.interval_seconds": 45.0} {
+					if x := now[key]; x.State != "equal" || x.Reported != want {
+						t.Errorf("%s: %+v", key, x)
+					}
+				}
+				if x, ok := now["port.S1.function"]; f.port == "port.P34.function" && (!ok || x.Reported != "contact") {
+					t.Errorf("a port named by its pin: %+v", x)
+				}
+				got, err := client.Get[wire.Device](t.Context(), d.Client, client.Path("devices", f.device))
+				if err != nil || got.LiveTopic != "" || got.Drift != 0 || got.Topic != topic {
+					t.Errorf("%v: live topic %q, drift %d, attention %q", err, got.LiveTopic, got.Drift, got.Attention)
+				}
+				// The hub sees it under its new topic, and nothing is kept under the old one.
+				waitFor(t, "the hub has the new topic", func() bool {
+					td, err := client.Get[map[string]any](t.Context(), d.Client, client.Path("devices", f.device, "thing"))
+					return err == nil && strings.Contains(fmt.Sprint(td), topic) && hubHas(t, d, got.ID, topic)
+				})
+				waitFor(t, "nothing is kept under the old topic", func() bool { return len(keptBelow(t, d, before.Topic)) == 0 })
+				t.Logf("applied:\n%s", sheet(x))
 			})
-			waitFor(t, "nothing is kept under the old topic", func() bool { return len(keptBelow(t, d, before.Topic)) == 0 })
-			t.Logf("applied:\n%s", sheet(x))
-		})
-	}
+		}
+	})
 }
 
 // hubHas reports whether what the hub shows of a thing comes from a topic.
 func hubHas(t *testing.T, d *demo.Demo, id, topic string) bool {
 	t.Helper()
-	resp, err := http.Get(d.HubURL + "/listening")
+	resp, err := d.HTTP().Get(d.HubURL + "/listening")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -25,6 +25,7 @@ import (
 	"github.com/mochi-mqtt/server/v2/packets"
 
 	"fado/internal/broker"
+	"fado/internal/carrier"
 	"fado/internal/client"
 	"fado/internal/clock"
 	"fado/internal/core/secret"
@@ -67,7 +68,7 @@ func startHome(t *testing.T, o homeOptions) *home {
 	if o.configure != nil {
 		o.configure(&conf)
 	}
-	r, err := service.Start(t.Context(), conf, "test", nil, slog.New(slog.DiscardHandler))
+	r, err := service.Start(t.Context(), conf, "test", nil, carrier.Net{}, slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -472,11 +473,11 @@ func TestAStoppedServiceComesBackAsItWas(t *testing.T) {
 	if x := h.run("/api/v1/devices/relay-1/commission", struct{}{}); x.Status != task.Done {
 		t.Fatalf("%+v", x.Failure)
 	}
-	if _, err := service.Start(t.Context(), conf, "test", nil, slog.New(slog.DiscardHandler)); err == nil || !strings.Contains(err.Error(), "in use") {
+	if _, err := service.Start(t.Context(), conf, "test", nil, carrier.Net{}, slog.New(slog.DiscardHandler)); err == nil || !strings.Contains(err.Error(), "in use") {
 		t.Errorf("two services on one data folder: %v", err)
 	}
 	h.running.Stop()
-	r, err := service.Start(t.Context(), conf, "test", nil, slog.New(slog.DiscardHandler))
+	r, err := service.Start(t.Context(), conf, "test", nil, carrier.Net{}, slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}
