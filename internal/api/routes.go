@@ -450,7 +450,7 @@ func (s *server) deviceRoutes(api huma.API) {
 			f.Add("model", "there is no such model", "")
 			return nil, f.Err("No names can be proposed.")
 		}
-		n, err := s.ProposeNames(s.Store.Read(ctx), site, naming.Facts{Room: in.Body.Room, Kind: m.Kind, Name: in.Body.Name}, "")
+		n, err := s.ProposeNames(s.Store.Read(ctx), site, naming.Facts{Room: in.Body.Room, Kind: m.Kind, Name: in.Body.Name})
 		return &reply[naming.Names]{n}, err
 	})
 	handle(s, api, "PATCH", "/devices/{id}", "edit-device", "Change a device", 200, func(ctx context.Context, in *pathBody[wire.DeviceEdit]) (*tagged[wire.Device], error) {

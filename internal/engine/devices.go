@@ -54,25 +54,46 @@ func (e *Engine) FindDevice(ctx context.Context, ref string) (store.Device, erro
 	return d, problem.New(problem.Conflict, fmt.Sprintf("%q names several devices.", ref), "Hostnames are unique within a site, not between sites.", "Use the device's id or topic.")
 }
 
-// ProposeNames returns what the site's scheme calls a new device.
-func (e *Engine) ProposeNames(tx *store.Tx, site store.Site, facts naming.Facts, except string) (naming.Names, error) {
-	scheme := naming.Scheme{Hostname: site.SchemeHostname, Topic: site.SchemeTopic, Label: site.SchemeLabel}
-	facts.Site = site.Key
-	return naming.Propose(scheme, facts, e.taken(tx, site, except))
+// around is what an edit is judged against: the site's rooms, and the names and
+// units of other devices. A holder is the name of the device that has it, or "".
+type around struct {
+	hostname func(h, except string) bool
+	topic    func(t, except string) (holder string)
+	hardware func(h, except string) (holder string)
+	rooms    func() ([]store.Room, error)
 }
 
-func (e *Engine) taken(tx *store.Tx, site store.Site, except string) naming.Taken {
-	broker := ""
-	if site.BrokerID != nil {
-		broker = *site.BrokerID
-	}
-	return naming.Taken{
-		Hostname: func(h string) bool {
+// around asks the records each time.
+func (e *Engine) around(tx *store.Tx, site store.Site) around {
+	return around{
+		hostname: func(h, except string) bool {
 			n, _ := store.Count[store.Device](tx, "site_id = ? AND hostname = ? AND id <> ?", site.ID, h, except)
 			return n > 0
 		},
-		Topic: func(t string) bool { return e.topicHolder(tx, broker, t, except) != "" },
+		topic: func(t, except string) string { return e.topicHolder(tx, deref(site.BrokerID), t, except) },
+		hardware: func(h, except string) string {
+			other, _ := store.One[store.Device](tx, "hardware_id = ? AND id <> ? AND stage <> 'retired'", h, except)
+			return other.Name
+		},
+		rooms: func() ([]store.Room, error) { return store.All[store.Room](tx, "name", "site_id = ?", site.ID) },
 	}
+}
+
+func (a around) taken(except string) naming.Taken {
+	return naming.Taken{
+		Hostname: func(h string) bool { return a.hostname(h, except) },
+		Topic:    func(t string) bool { return a.topic(t, except) != "" },
+	}
+}
+
+// ProposeNames returns what the site's scheme calls a new device.
+func (e *Engine) ProposeNames(tx *store.Tx, site store.Site, facts naming.Facts) (naming.Names, error) {
+	return propose(site, facts, e.around(tx, site).taken(""))
+}
+
+func propose(site store.Site, facts naming.Facts, taken naming.Taken) (naming.Names, error) {
+	facts.Site = site.Key
+	return naming.Propose(naming.Scheme{Hostname: site.SchemeHostname, Topic: site.SchemeTopic, Label: site.SchemeLabel}, facts, taken)
 }
 
 // topicHolder names the device whose topic is t, or lies above or below it.
@@ -93,37 +114,38 @@ func (e *Engine) topicHolder(tx *store.Tx, brokerID, t, except string) string {
 
 // CreateDevice adds a device. Names that are not given come from the site's
 // scheme; those that are given are judged, and refused with one that passes.
-func (e *Engine) CreateDevice(ctx context.Context, actor, siteRef string, edit DeviceEdit) (store.Device, error) {
-	var d store.Device
-	err := e.Store.Write(ctx, func(tx *store.Tx) error {
+func (e *Engine) CreateDevice(ctx context.Context, actor, siteRef string, edit DeviceEdit) (d store.Device, err error) {
+	return d, e.Store.Write(ctx, func(tx *store.Tx) error {
 		site, err := findSite(tx, siteRef)
 		if err != nil {
 			return err
 		}
-		d = store.Device{ID: store.NewID(), SiteID: site.ID, Stage: string(inventory.Listed), Presence: string(inventory.Unseen),
-			Standing: string(version.Unknown), Tags: ",", CreatedAt: e.Clock.Now()}
-		if site.BrokerID != nil {
-			d.BrokerID = *site.BrokerID
-		}
-		if err := e.applyEdit(tx, site, &d, edit); err != nil {
+		if d, err = e.create(tx, actor, site, e.around(tx, site), edit); err != nil {
 			return err
 		}
-		if err := store.Create(tx, &d); err != nil {
-			return err
-		}
-		if _, err := store.NextRevision(tx, d.CreatedAt, actor, "device "+d.ID); err != nil {
-			return err
-		}
-		if err := e.refresh(tx, d.ID); err != nil {
-			return err
-		}
-		e.mark(tx, "device", d.ID)
-		return e.event(tx, store.Event{Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, Kind: "device", Text: fmt.Sprintf("%s was added as %s, topic %s.", d.Name, d.Hostname, d.Topic)})
+		_, err = store.NextRevision(tx, d.CreatedAt, actor, "device "+d.ID)
+		return err
 	})
-	if err == nil {
-		e.ingest.put(d)
+}
+
+func (e *Engine) create(tx *store.Tx, actor string, site store.Site, around around, edit DeviceEdit) (store.Device, error) {
+	d := store.Device{ID: store.NewID(), SiteID: site.ID, Stage: string(inventory.Listed), Presence: string(inventory.Unseen),
+		Standing: string(version.Unknown), Tags: ",", CreatedAt: e.Clock.Now()}
+	if site.BrokerID != nil {
+		d.BrokerID = *site.BrokerID
 	}
-	return d, err
+	if err := e.applyEdit(tx, site, around, &d, edit); err != nil {
+		return d, err
+	}
+	if err := store.Create(tx, &d); err != nil {
+		return d, err
+	}
+	if err := e.refresh(tx, d.ID); err != nil {
+		return d, err
+	}
+	tx.After(func() { e.ingest.put(d) })
+	e.mark(tx, "device", d.ID)
+	return d, e.event(tx, store.Event{Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, Kind: "device", Text: fmt.Sprintf("%s was added as %s, topic %s.", d.Name, d.Hostname, d.Topic)})
 }
 
 // EditDevice changes a device. The unit of a device in service keeps its topic,
@@ -133,52 +155,54 @@ func (e *Engine) EditDevice(ctx context.Context, actor, ref string, edit DeviceE
 	if err != nil {
 		return d, err
 	}
-	err = e.Store.Write(ctx, func(tx *store.Tx) error {
+	return d, e.Store.Write(ctx, func(tx *store.Tx) error {
 		if d, err = store.One[store.Device](tx, "id = ?", d.ID); err != nil {
 			return notFound("device", ref)
-		}
-		if edit.IfVersion != 0 && edit.IfVersion != d.Version {
-			return stale("device", d.Name)
-		}
-		if lease, err := store.One[store.Lease](tx, "device_id = ?", d.ID); err == nil && (edit.Topic != nil || edit.HardwareID != nil || edit.Model != nil || edit.SetUpCode != nil) {
-			return held(d.Name, lease.TaskID)
 		}
 		site, err := findSite(tx, d.SiteID)
 		if err != nil {
 			return err
 		}
-		before := d
-		if err := e.applyEdit(tx, site, &d, edit); err != nil {
+		if d, err = e.change(tx, actor, site, e.around(tx, site), d, edit); err != nil {
 			return err
 		}
-		moveNames(before, &d)
-		if err := store.Save(tx, &d); err != nil {
-			return err
-		}
-		if _, err := store.NextRevision(tx, e.Clock.Now(), actor, "device "+d.ID); err != nil {
-			return err
-		}
-		if d.Stage == string(inventory.Adopted) && (d.Label != before.Label || d.Name != before.Name || deref(d.RoomID) != deref(before.RoomID)) {
-			if err := e.enqueueThing(tx, d); err != nil {
-				return err
-			}
-		}
-		if err := e.refresh(tx, d.ID); err != nil {
-			return err
-		}
-		now := d
-		tx.After(func() {
-			if err := e.grantUnit(e.Store.Read(e.ctx), now); err != nil {
-				e.Log.Error("bring the rights of a device up to date", "device", now.ID, "error", err)
-			}
-		})
-		e.mark(tx, "device", d.ID)
-		return e.event(tx, store.Event{Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, Kind: "device", Text: fmt.Sprintf("%s was changed: %s.", before.Name, changed(before, d))})
+		_, err = store.NextRevision(tx, e.Clock.Now(), actor, "device "+d.ID)
+		return err
 	})
-	if err == nil {
-		e.ingest.put(d)
+}
+
+func (e *Engine) change(tx *store.Tx, actor string, site store.Site, around around, d store.Device, edit DeviceEdit) (store.Device, error) {
+	if edit.IfVersion != 0 && edit.IfVersion != d.Version {
+		return d, stale("device", d.Name)
 	}
-	return d, err
+	if lease, err := store.One[store.Lease](tx, "device_id = ?", d.ID); err == nil && (edit.Topic != nil || edit.HardwareID != nil || edit.Model != nil || edit.SetUpCode != nil) {
+		return d, held(d.Name, lease.TaskID)
+	}
+	before := d
+	if err := e.applyEdit(tx, site, around, &d, edit); err != nil {
+		return d, err
+	}
+	moveNames(before, &d)
+	if err := store.Save(tx, &d); err != nil {
+		return d, err
+	}
+	if d.Stage == string(inventory.Adopted) && (d.Label != before.Label || d.Name != before.Name || deref(d.RoomID) != deref(before.RoomID)) {
+		if err := e.enqueueThing(tx, d); err != nil {
+			return d, err
+		}
+	}
+	if err := e.refresh(tx, d.ID); err != nil {
+		return d, err
+	}
+	now := d
+	tx.After(func() {
+		if err := e.grantUnit(e.Store.Read(e.ctx), now); err != nil {
+			e.Log.Error("bring the rights of a device up to date", "device", now.ID, "error", err)
+		}
+		e.ingest.put(now)
+	})
+	e.mark(tx, "device", d.ID)
+	return d, e.event(tx, store.Event{Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, Kind: "device", Text: fmt.Sprintf("%s was changed: %s.", before.Name, changed(before, d))})
 }
 
 func changed(a, b store.Device) string {
@@ -205,7 +229,7 @@ func changed(a, b store.Device) string {
 
 // applyEdit judges an edit as a whole; nothing is changed unless all of it
 // holds.
-func (e *Engine) applyEdit(tx *store.Tx, site store.Site, d *store.Device, edit DeviceEdit) error {
+func (e *Engine) applyEdit(tx *store.Tx, site store.Site, around around, d *store.Device, edit DeviceEdit) error {
 	var f problem.Fields
 	next := *d
 	room := ""
@@ -227,19 +251,19 @@ func (e *Engine) applyEdit(tx *store.Tx, site store.Site, d *store.Device, edit 
 		f.Add("model", fmt.Sprintf("there is no model %q; there are %s", next.Model, strings.Join(names, ", ")), nearestOf(next.Model, names))
 	}
 	if edit.Room != nil && *edit.Room != "" {
-		r, err := store.One[store.Room](tx, "site_id = ? AND (id = ? OR name = ?)", site.ID, *edit.Room, *edit.Room)
-		switch {
-		case errors.Is(err, store.ErrNone):
-			rooms, _ := store.All[store.Room](tx, "name", "site_id = ?", site.ID)
+		rooms, err := around.rooms()
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(rooms, func(r store.Room) bool { return r.ID == *edit.Room || r.Name == *edit.Room })
+		if i < 0 {
 			names := []string{}
 			for _, x := range rooms {
 				names = append(names, x.Name)
 			}
 			f.Add("room", fmt.Sprintf("%s has no room %q; its rooms are %s", site.Name, *edit.Room, strings.Join(names, ", ")), nearestOf(*edit.Room, names))
-		case err != nil:
-			return err
-		default:
-			next.RoomID, room = &r.ID, r.Name
+		} else {
+			next.RoomID, room = &rooms[i].ID, rooms[i].Name
 		}
 	} else if edit.Room != nil {
 		next.RoomID = nil
@@ -254,8 +278,8 @@ func (e *Engine) applyEdit(tx *store.Tx, site store.Site, d *store.Device, edit 
 			h, err := inventory.ParseHardwareID(*edit.HardwareID)
 			if err != nil {
 				f.Add("hardware_id", err.Error(), "02:5A:11:00:00:07")
-			} else if other, err := store.One[store.Device](tx, "hardware_id = ? AND id <> ? AND stage <> 'retired'", string(h), d.ID); err == nil {
-				f.Add("hardware_id", fmt.Sprintf("%s is the hardware id of %s", h, other.Name), "")
+			} else if other := around.hardware(string(h), d.ID); other != "" {
+				f.Add("hardware_id", fmt.Sprintf("%s is the hardware id of %s", h, other), "")
 			} else {
 				next.HardwareID = string(h)
 			}
@@ -270,15 +294,13 @@ func (e *Engine) applyEdit(tx *store.Tx, site store.Site, d *store.Device, edit 
 			next.Tags += t + ","
 		}
 	}
-	taken := e.taken(tx, site, d.ID)
-	if known {
-		proposed, err := e.ProposeNames(tx, site, naming.Facts{Room: room, Kind: model.Kind, Name: next.Name, HardwareID: next.HardwareID}, d.ID)
-		if err != nil && (edit.Hostname == nil || edit.Topic == nil) && next.Hostname == "" {
+	taken := around.taken(d.ID)
+	if known && next.Hostname == "" {
+		proposed, err := propose(site, naming.Facts{Room: room, Kind: model.Kind, Name: next.Name, HardwareID: next.HardwareID}, taken)
+		if err != nil && (edit.Hostname == nil || edit.Topic == nil) {
 			f.Add("name", err.Error(), "")
 		}
-		if next.Hostname == "" {
-			next.Hostname, next.Topic, next.Label = proposed.Hostname, proposed.Topic, proposed.Label
-		}
+		next.Hostname, next.Topic, next.Label = proposed.Hostname, proposed.Topic, proposed.Label
 	}
 	if edit.Hostname != nil && *edit.Hostname != "" {
 		next.Hostname = *edit.Hostname
@@ -292,7 +314,7 @@ func (e *Engine) applyEdit(tx *store.Tx, site store.Site, d *store.Device, edit 
 		next.Topic = *edit.Topic
 		if rule, passes := naming.CheckTopic(next.Topic); rule != "" {
 			f.Add("topic", rule, naming.FreeTopic(passes, taken.Topic))
-		} else if holder := e.topicHolder(tx, next.BrokerID, next.Topic, d.ID); holder != "" {
+		} else if holder := around.topic(next.Topic, d.ID); holder != "" {
 			f.Add("topic", fmt.Sprintf("%q is the topic of %s, or lies above or below it", next.Topic, holder), naming.FreeTopic(next.Topic, taken.Topic))
 		}
 	}
