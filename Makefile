@@ -63,7 +63,7 @@ test: tools check-generated lint
 	go test -tags console -race -short -count=1 -timeout 15m ./...
 
 bench: build
-	go test -p 1 -run xxx -bench . -benchtime 2s ./internal/core/... ./internal/broker/... ./internal/store/...
+	go test -p 1 -run xxx -bench . -benchtime 2s ./internal/core/... ./internal/broker/... ./internal/store/... ./internal/engine
 
 soak:
 	FADO_SEED=$(SEED) FADO_STEPS=20000000 go test -run Simulation -count=1 -timeout 60m -v ./internal/core/task/

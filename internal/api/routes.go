@@ -1,6 +1,7 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -438,6 +439,19 @@ func (s *server) deviceRoutes(api huma.API) {
 	handle(s, api, "POST", "/sites/{id}/devices", "add-device", "Add a device", 201, func(ctx context.Context, in *pathBody[wire.DeviceEdit]) (*tagged[wire.Device], error) {
 		d, err := s.CreateDevice(ctx, actor(ctx), in.ID, deviceEdit(in.Body, 0))
 		return one(ctx, d, err)
+	})
+	handle(s, api, "GET", "/sites/{id}/inventory", "export-inventory", "A site's inventory as CSV, without secrets", 200, func(ctx context.Context, in *path1) (*file, error) {
+		var b bytes.Buffer
+		err := s.Export(ctx, in.ID, &b)
+		return &file{"text/csv; charset=utf-8", b.Bytes()}, err
+	})
+	handle(s, api, "POST", "/sites/{id}/inventory", "import-inventory", "Take an inventory in from CSV, all of it or nothing", 200, func(ctx context.Context, in *struct {
+		ID      string `path:"id"`
+		Dry     bool   `query:"dry_run" doc:"Tell what would become of each row, and change nothing"`
+		RawBody []byte `contentType:"text/csv"`
+	}) (*reply[wire.Import], error) {
+		out, err := s.Import(ctx, actor(ctx), in.ID, in.RawBody, in.Dry)
+		return &reply[wire.Import]{out}, err
 	})
 	handle(s, api, "POST", "/sites/{id}/names", "propose-names", "What a new device would be called", 200, func(ctx context.Context, in *pathBody[wire.NameQuestion]) (*reply[naming.Names], error) {
 		site, err := s.FindSite(ctx, in.ID)

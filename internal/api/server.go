@@ -184,8 +184,11 @@ func (s *server) ready(w http.ResponseWriter, r *http.Request) {
 func limitBody(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		limit := int64(1 << 20)
-		if r.URL.Path == "/api/v1/images" {
+		switch {
+		case r.URL.Path == "/api/v1/images":
 			limit = engine.MaxImage + 1<<20
+		case strings.HasPrefix(r.URL.Path, "/api/v1/sites/") && strings.HasSuffix(r.URL.Path, "/inventory"):
+			limit = 32 << 20
 		}
 		r.Body = http.MaxBytesReader(w, r.Body, limit)
 		next.ServeHTTP(w, r)

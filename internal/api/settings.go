@@ -17,13 +17,13 @@ import (
 	"fado/internal/wire"
 )
 
-// svg is a drawing.
-type svg struct {
+// file is an answer that is no JSON.
+type file struct {
 	Type string `header:"Content-Type"`
 	Body []byte
 }
 
-func drawn(b []byte, err error) (*svg, error) { return &svg{"image/svg+xml", b}, err }
+func drawn(b []byte, err error) (*file, error) { return &file{"image/svg+xml", b}, err }
 
 // settingRoutes are those of settings as a whole: what would be sent, what
 // differs, what is applied.
@@ -147,7 +147,7 @@ func (s *server) settingRoutes(api huma.API) {
 		list, err := s.RenameByScheme(ctx, actor(ctx), in.ID, in.Body.Scheme, in.Body.Devices)
 		return &reply[[]wire.Rename]{asRenames(list)}, err
 	})
-	handle(s, api, "GET", "/models/{id}/ports.svg", "port-map", "The ports of a model, drawn", 200, func(ctx context.Context, in *path1) (*svg, error) {
+	handle(s, api, "GET", "/models/{id}/ports.svg", "port-map", "The ports of a model, drawn", 200, func(ctx context.Context, in *path1) (*file, error) {
 		m, ok := s.Model(in.ID)
 		if !ok {
 			_, err := s.File(ctx, "model", in.ID)
@@ -155,14 +155,14 @@ func (s *server) settingRoutes(api huma.API) {
 		}
 		return drawn(drawing.Ports(m, nil))
 	})
-	handle(s, api, "GET", "/devices/{id}/ports.svg", "device-port-map", "The ports of a device with the functions that are intended, drawn", 200, func(ctx context.Context, in *path1) (*svg, error) {
+	handle(s, api, "GET", "/devices/{id}/ports.svg", "device-port-map", "The ports of a device with the functions that are intended, drawn", 200, func(ctx context.Context, in *path1) (*file, error) {
 		m, values, err := s.drawable(ctx, in.ID)
 		if err != nil {
 			return nil, err
 		}
 		return drawn(drawing.Ports(m, values))
 	})
-	handle(s, api, "GET", "/devices/{id}/strip.svg", "device-strip", "The order of the lamps of a device's strip, drawn", 200, func(ctx context.Context, in *path1) (*svg, error) {
+	handle(s, api, "GET", "/devices/{id}/strip.svg", "device-strip", "The order of the lamps of a device's strip, drawn", 200, func(ctx context.Context, in *path1) (*file, error) {
 		_, values, err := s.drawable(ctx, in.ID)
 		if err != nil {
 			return nil, err

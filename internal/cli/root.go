@@ -23,6 +23,7 @@ import (
 
 	"fado/internal/client"
 	"fado/internal/core/problem"
+	"fado/internal/core/sheet"
 )
 
 // The exit codes.
@@ -241,7 +242,7 @@ func list[T any](a *app, items []T, id func(T) string, columns ...column[T]) err
 		for _, x := range items {
 			row := make([]string, len(columns))
 			for i, c := range columns {
-				row[i] = defuse(c.value(x))
+				row[i] = sheet.Guarded(c.value(x))
 			}
 			_ = w.Write(row)
 		}
@@ -319,14 +320,6 @@ func fit(widths []int, room int) []int {
 		widths[widest]--
 	}
 	return widths
-}
-
-// defuse keeps a spreadsheet from reading a cell as a formula.
-func defuse(s string) string {
-	if s != "" && strings.ContainsRune("=+-@\t\r", rune(s[0])) {
-		return "'" + s
-	}
-	return s
 }
 
 func (a *app) encode(v any) error {

@@ -83,6 +83,17 @@ func (c *Client) Do(ctx context.Context, method, path string, in, out any, heade
 	return nil
 }
 
+// Import takes an inventory in, or rehearses it.
+func (c *Client) Import(ctx context.Context, site string, file []byte, dry bool) (wire.Import, error) {
+	var out wire.Import
+	resp, err := c.send(ctx, c.http, http.MethodPost, fmt.Sprintf("%s?dry_run=%v", Path("sites", site, "inventory"), dry), bytes.NewReader(file), "Content-Type", "text/csv")
+	if err != nil {
+		return out, err
+	}
+	defer resp.Body.Close()
+	return out, json.NewDecoder(resp.Body).Decode(&out)
+}
+
 // Raw reads an answer that is no JSON, such as a drawing.
 func (c *Client) Raw(ctx context.Context, path string) ([]byte, error) {
 	resp, err := c.send(ctx, c.http, http.MethodGet, path, nil)
@@ -90,7 +101,7 @@ func (c *Client) Raw(ctx context.Context, path string) ([]byte, error) {
 		return nil, err
 	}
 	defer resp.Body.Close()
-	b, err := io.ReadAll(io.LimitReader(resp.Body, 4<<20))
+	b, err := io.ReadAll(io.LimitReader(resp.Body, 64<<20))
 	if err != nil {
 		return nil, fmt.Errorf("read the answer: %w", err)
 	}

@@ -60,6 +60,7 @@ type around struct {
 	hostname func(h, except string) bool
 	topic    func(t, except string) (holder string)
 	hardware func(h, except string) (holder string)
+	given    map[naming.Names]int // see naming.Taken
 	rooms    func() ([]store.Room, error)
 }
 
@@ -83,6 +84,7 @@ func (a around) taken(except string) naming.Taken {
 	return naming.Taken{
 		Hostname: func(h string) bool { return a.hostname(h, except) },
 		Topic:    func(t string) bool { return a.topic(t, except) != "" },
+		Given:    a.given,
 	}
 }
 
@@ -129,12 +131,8 @@ func (e *Engine) CreateDevice(ctx context.Context, actor, siteRef string, edit D
 }
 
 func (e *Engine) create(tx *store.Tx, actor string, site store.Site, around around, edit DeviceEdit) (store.Device, error) {
-	d := store.Device{ID: store.NewID(), SiteID: site.ID, Stage: string(inventory.Listed), Presence: string(inventory.Unseen),
-		Standing: string(version.Unknown), Tags: ",", CreatedAt: e.Clock.Now()}
-	if site.BrokerID != nil {
-		d.BrokerID = *site.BrokerID
-	}
-	if err := e.applyEdit(tx, site, around, &d, edit); err != nil {
+	d, ev, err := e.judged(tx, actor, site, around, edit)
+	if err != nil {
 		return d, err
 	}
 	if err := store.Create(tx, &d); err != nil {
@@ -143,9 +141,25 @@ func (e *Engine) create(tx *store.Tx, actor string, site store.Site, around arou
 	if err := e.refresh(tx, d.ID); err != nil {
 		return d, err
 	}
+	e.tell(tx, d)
+	return d, e.event(tx, ev)
+}
+
+// judged makes a new device and the event of its addition, and writes neither.
+func (e *Engine) judged(tx *store.Tx, actor string, site store.Site, around around, edit DeviceEdit) (store.Device, store.Event, error) {
+	d := store.Device{ID: store.NewID(), SiteID: site.ID, Stage: string(inventory.Listed), Presence: string(inventory.Unseen),
+		Standing: string(version.Unknown), Tags: ",", CreatedAt: e.Clock.Now()}
+	if site.BrokerID != nil {
+		d.BrokerID = *site.BrokerID
+	}
+	err := e.applyEdit(tx, site, around, &d, edit)
+	return d, store.Event{At: d.CreatedAt, Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, Kind: "device", Text: fmt.Sprintf("%s was added as %s, topic %s.", d.Name, d.Hostname, d.Topic)}, err
+}
+
+// tell lets those who follow devices know of a new or changed one.
+func (e *Engine) tell(tx *store.Tx, d store.Device) {
 	tx.After(func() { e.ingest.put(d) })
 	e.mark(tx, "device", d.ID)
-	return d, e.event(tx, store.Event{Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, Kind: "device", Text: fmt.Sprintf("%s was added as %s, topic %s.", d.Name, d.Hostname, d.Topic)})
 }
 
 // EditDevice changes a device. The unit of a device in service keeps its topic,
@@ -191,17 +205,18 @@ func (e *Engine) change(tx *store.Tx, actor string, site store.Site, around arou
 			return d, err
 		}
 	}
-	if err := e.refresh(tx, d.ID); err != nil {
-		return d, err
-	}
-	now := d
-	tx.After(func() {
-		if err := e.grantUnit(e.Store.Read(e.ctx), now); err != nil {
-			e.Log.Error("bring the rights of a device up to date", "device", now.ID, "error", err)
+	if d.Stage != string(inventory.Listed) { // nothing of a listed one depends on what it is called
+		if err := e.refresh(tx, d.ID); err != nil {
+			return d, err
 		}
-		e.ingest.put(now)
-	})
-	e.mark(tx, "device", d.ID)
+		now := d
+		tx.After(func() {
+			if err := e.grantUnit(e.Store.Read(e.ctx), now); err != nil {
+				e.Log.Error("bring the rights of a device up to date", "device", now.ID, "error", err)
+			}
+		})
+	}
+	e.tell(tx, d)
 	return d, e.event(tx, store.Event{Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, Kind: "device", Text: fmt.Sprintf("%s was changed: %s.", before.Name, changed(before, d))})
 }
 

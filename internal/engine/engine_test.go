@@ -22,7 +22,7 @@ import (
 )
 
 // bench is an engine without radio, hub or units.
-func bench(t *testing.T) *Engine {
+func bench(t testing.TB) *Engine {
 	t.Helper()
 	s, err := store.Open(filepath.Join(t.TempDir(), "data"))
 	if err != nil {

@@ -198,6 +198,50 @@ func (e *Engine) SetIntended(ctx context.Context, actor, siteRef, model, deviceR
 	if err != nil {
 		return err
 	}
+	values, f := judgeIntended(kind, changes)
+	if len(f) > 0 {
+		return f.Err("The settings were not changed.")
+	}
+	to := scope{name: "site"}
+	if deviceRef != "" {
+		d, err := e.FindDevice(ctx, deviceRef)
+		if err != nil {
+			return err
+		}
+		to = deviceScope(d)
+	} else {
+		site, err := e.FindSite(ctx, siteRef)
+		if err != nil {
+			return err
+		}
+		to.id, to.what, to.site = site.ID, site.Name, site.ID
+		if model != "" {
+			if _, ok := e.Model(model); !ok {
+				return notFound("model", model)
+			}
+			to.name, to.id, to.what, to.model = "model", site.ID+"/"+model, fmt.Sprintf("%s at %s", model, site.Name), model
+		}
+	}
+	return e.Store.Write(ctx, func(tx *store.Tx) error {
+		rev, err := store.NextRevision(tx, e.Clock.Now(), actor, "settings of "+to.what)
+		if err != nil {
+			return err
+		}
+		return e.intend(tx, actor, rev, to, values)
+	})
+}
+
+// scope is where settings are intended: for a site, a model at a site, or a
+// device.
+type scope struct{ name, id, what, site, model, device string }
+
+func deviceScope(d store.Device) scope {
+	return scope{name: "device", id: d.ID, what: d.Name, site: d.SiteID, device: d.ID}
+}
+
+// judgeIntended reads changes of intended settings; nil values are to be taken
+// away.
+func judgeIntended(kind inventory.Model, changes map[string]json.RawMessage) (settings.Values, problem.Fields) {
 	var f problem.Fields
 	values := settings.Values{}
 	for k, raw := range changes {
@@ -227,75 +271,58 @@ func (e *Engine) SetIntended(ctx context.Context, actor, siteRef, model, deviceR
 			}
 		}
 	}
-	if len(f) > 0 {
-		return f.Err("The settings were not changed.")
-	}
-	scope, scopeID, what, siteID, deviceID := "site", "", "", "", ""
-	if deviceRef != "" {
-		d, err := e.FindDevice(ctx, deviceRef)
-		if err != nil {
-			return err
-		}
-		scope, scopeID, what, siteID, deviceID = "device", d.ID, d.Name, d.SiteID, d.ID
-	} else {
-		site, err := e.FindSite(ctx, siteRef)
-		if err != nil {
-			return err
-		}
-		scopeID, what, siteID = site.ID, site.Name, site.ID
-		if model != "" {
-			if _, ok := e.Model(model); !ok {
-				return notFound("model", model)
-			}
-			scope, scopeID, what = "model", site.ID+"/"+model, fmt.Sprintf("%s at %s", model, site.Name)
-		}
-	}
-	return e.Store.Write(ctx, func(tx *store.Tx) error {
-		at := e.Clock.Now()
-		rev, err := store.NextRevision(tx, at, actor, "settings of "+what)
-		if err != nil {
-			return err
-		}
-		var said []string
-		for k, v := range values {
-			id := scope + "/" + scopeID + "/" + string(k)
-			if v == nil {
-				_, err = store.Delete[store.Intended](tx, "scope = ? AND scope_id = ? AND key = ?", scope, scopeID, string(k))
-				said = append(said, string(k)+" taken away")
+	return values, f
+}
+
+// intend writes intended settings, and sees that they suit every device that
+// they are for.
+func (e *Engine) intend(tx *store.Tx, actor string, rev int64, to scope, values settings.Values) error {
+	at := e.Clock.Now()
+	var said []string
+	var err error
+	for _, k := range values.Keys() {
+		v := values[k]
+		id := to.name + "/" + to.id + "/" + string(k)
+		if v == nil {
+			_, err = store.Delete[store.Intended](tx, "scope = ? AND scope_id = ? AND key = ?", to.name, to.id, string(k))
+			said = append(said, string(k)+" taken away")
+		} else {
+			row := store.Intended{Scope: to.name, ScopeID: to.id, Key: string(k), Revision: rev, Actor: actor, At: at}
+			if s, ok := v.(secret.Secret); ok {
+				row.Sealed = e.seal("setting", id, s)
 			} else {
-				row := store.Intended{Scope: scope, ScopeID: scopeID, Key: string(k), Revision: rev, Actor: actor, At: at}
-				if s, ok := v.(secret.Secret); ok {
-					row.Sealed = e.seal("setting", id, s)
-				} else {
-					row.Value = store.JSON(v)
-				}
-				err = store.Save(tx, &row)
-				said = append(said, fmt.Sprintf("%s %v", k, v))
+				row.Value = store.JSON(v)
 			}
-			if err != nil {
-				return err
-			}
+			err = store.Save(tx, &row)
+			said = append(said, fmt.Sprintf("%s %v", k, v))
 		}
-		list, err := store.All[store.Device](tx, "id", "site_id = ? AND (? = '' OR id = ?) AND (? = '' OR model = ?)", siteID, deviceID, deviceID, model, model)
 		if err != nil {
 			return err
 		}
-		for _, d := range list {
-			vals, _, err := e.intended(tx, d)
-			if err != nil {
-				return err
-			}
-			m, _ := e.Model(d.Model)
-			if broken := settings.CheckFor(withoutZero(vals), m); len(broken) > 0 {
-				return broken.Err(fmt.Sprintf("The settings were not changed: they would not suit %s.", d.Name))
-			}
-			if err := e.refresh(tx, d.ID); err != nil {
-				return err
-			}
-			e.mark(tx, "device", d.ID)
+	}
+	where, which := "site_id = ? AND (? = '' OR model = ?)", []any{to.site, to.model, to.model}
+	if to.device != "" {
+		where, which = "id = ?", []any{to.device}
+	}
+	list, err := store.All[store.Device](tx, "id", where, which...)
+	if err != nil {
+		return err
+	}
+	for _, d := range list {
+		vals, _, err := e.intended(tx, d)
+		if err != nil {
+			return err
 		}
-		return e.event(tx, store.Event{Actor: actor, SiteID: siteID, DeviceID: deviceID, Kind: "settings", Text: fmt.Sprintf("Intended for %s: %s.", what, strings.Join(said, ", "))})
-	})
+		m, _ := e.Model(d.Model)
+		if broken := settings.CheckFor(withoutZero(vals), m); len(broken) > 0 {
+			return broken.Err(fmt.Sprintf("The settings were not changed: they would not suit %s.", d.Name))
+		}
+		if err := e.refresh(tx, d.ID); err != nil {
+			return err
+		}
+		e.mark(tx, "device", d.ID)
+	}
+	return e.event(tx, store.Event{Actor: actor, SiteID: to.site, DeviceID: to.device, Kind: "settings", Text: fmt.Sprintf("Intended for %s: %s.", to.what, strings.Join(said, ", "))})
 }
 
 // Settable is a setting that can be intended for a device: its firmware can be

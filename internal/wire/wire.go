@@ -193,6 +193,28 @@ type DeviceEdit struct {
 	SetUpCode  *string   `json:"set_up_code,omitempty" writeOnly:"true" doc:"The key printed on the unit"`
 }
 
+// Import is what became of an inventory's rows, or would become of them.
+type Import struct {
+	DryRun    bool        `json:"dry_run"`
+	Encoding  string      `json:"encoding" doc:"How the file was encoded: UTF-8, UTF-16 or Windows-1252"`
+	Separator string      `json:"separator" doc:"What stands between its cells"`
+	Added     int         `json:"added"`
+	Changed   int         `json:"changed"`
+	Same      int         `json:"same"`
+	Refused   int         `json:"refused"`
+	Rows      []ImportRow `json:"rows"`
+}
+
+// ImportRow is one row of it.
+type ImportRow struct {
+	Line    int             `json:"line" doc:"In the file, from 1"`
+	Outcome string          `json:"outcome" enum:"add,change,same,refused"`
+	Device  string          `json:"device,omitempty" doc:"Its hostname"`
+	Name    string          `json:"name"`
+	Changes []string        `json:"changes"`
+	Faults  []problem.Field `json:"faults"`
+}
+
 // NameQuestion asks what a new device would be called.
 type NameQuestion struct {
 	Name  string `json:"name"`

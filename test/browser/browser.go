@@ -243,6 +243,22 @@ func (b *Browser) Choose(name, option string) error {
 	return b.wait(fmt.Sprintf("the option «%s» of «%s»", option, name), func() (bool, error) { return chromedp.Run(b.ctx, chromedp.Evaluate[bool](script)) })
 }
 
+// Upload chooses a file for the page's one file field.
+func (b *Browser) Upload(path string) error {
+	return b.wait("a file field", func() (bool, error) {
+		doc, err := chromedp.Call(b.ctx, dom.GetDocument, dom.GetDocumentParams{})
+		if err != nil {
+			return false, err
+		}
+		found, err := chromedp.Call(b.ctx, dom.QuerySelector, dom.QuerySelectorParams{NodeID: doc.Root.NodeID, Selector: "input[type=file]"})
+		if err != nil || found.NodeID == 0 {
+			return false, err
+		}
+		_, err = chromedp.Call(b.ctx, dom.SetFileInputFiles, dom.SetFileInputFilesParams{Files: []string{path}, NodeID: found.NodeID})
+		return err == nil, err
+	})
+}
+
 // Picture takes a PNG of the window, or of the whole page.
 func (b *Browser) Picture(path string, whole bool) error {
 	shot := chromedp.CaptureScreenshot()

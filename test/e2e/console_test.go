@@ -146,6 +146,38 @@ func TestConsoleRefusals(t *testing.T) {
 	)
 }
 
+// TestConsoleInventory: a spreadsheet's file is rehearsed as soon as it is
+// chosen, refused with all its faults, and taken in once it is right.
+func TestConsoleInventory(t *testing.T) {
+	long(t)
+	d := startDemo(t, 10, "", nil)
+	b := openConsole(t, d)
+	file := func(rows string) func() error {
+		return func() error {
+			name := filepath.Join(t.TempDir(), "bancada.csv")
+			if err := os.WriteFile(name, []byte("name;room;model;hardware_id\n"+rows), 0o600); err != nil {
+				return err
+			}
+			return b.Upload(name)
+		}
+	}
+	steps(t, b,
+		func() error { return b.Press("link", "Devices") },
+		func() error { return b.Choose("Site to show", "Lagar da Ribeira") },
+		func() error { return b.Press("link", "Inventory") },
+		file("Nora nova;Terra\xe7o;sobro-quatro;025a11000701\nBomba;Sot\xe3o;azinho;2E+10\n"),
+		func() error { return b.See("1 added, 0 changed, 0 as they are, 1 refused; Windows-1252, semicolons") },
+		func() error { return b.See("has no room \"Sotão\"") },
+		func() error { return b.See("took the hardware id for a number and rounded it") },
+		func() error { return b.See("Correct the refused rows in the spreadsheet") },
+		file("Nora nova;Terra\xe7o;sobro-quatro;025a11000701\n"),
+		func() error { return b.Press("button", "Take in 1 row") },
+		func() error { return b.See("Taken in.") },
+		func() error { return b.Press("link", "terraco-relay-2") },
+		func() error { return b.See("02:5A:11:00:07:01") },
+	)
+}
+
 // TestAWrongPassphraseIsCorrectedWhereItIsFound: the failed device's page takes
 // the right passphrase and goes on.
 func TestAWrongPassphraseIsCorrectedWhereItIsFound(t *testing.T) {

@@ -197,8 +197,12 @@ func (r *rig) kill(sig syscall.Signal) {
 	_ = r.process.Process.Signal(sig)
 	select {
 	case <-r.exited:
-	case <-time.After(10 * time.Second):
-		r.t.Fatalf("the service does not end on %s", sig)
+	case <-time.After(30 * time.Second):
+		_ = r.process.Process.Signal(syscall.SIGQUIT) // tells where each goroutine is
+		<-r.exited
+		r.logMu.Lock()
+		defer r.logMu.Unlock()
+		r.t.Fatalf("the service does not end on %s: %s", sig, r.log)
 	}
 }
 

@@ -13,6 +13,7 @@ import { DialectPage, Dialects } from "./pages/Dialects";
 import { DriftPage } from "./pages/Drift";
 import { Devices } from "./pages/Devices";
 import { Images } from "./pages/Images";
+import { InventoryPage } from "./pages/Inventory";
 import { NamesPage } from "./pages/Names";
 import { SignIn } from "./pages/SignIn";
 import { Trouble } from "./parts";
@@ -85,6 +86,7 @@ function Inside({ name }: { name: string }) {
           <Route path="/dialects" element={<Dialects />} />
           <Route path="/dialects/:name" element={<DialectPage />} />
           <Route path="/sites/:site/names" element={<NamesPage />} />
+          <Route path="/sites/:site/inventory" element={<InventoryPage />} />
           <Route path="/activity" element={<Activity site={site} />} />
           <Route path="*" element={<><h1>There is no such page</h1><p>The address is misspelt, or the thing was removed. Use the search field above.</p></>} />
         </Routes>

@@ -46,7 +46,13 @@ type Names struct {
 type Taken struct {
 	Hostname func(string) bool
 	Topic    func(string) bool
+	// Given remembers, where many are named in a row, the number that was given
+	// last to names which begin alike; nil begins at 1 each time.
+	Given map[Names]int
 }
+
+// MaxNumber is the highest {number}.
+const MaxNumber = 9999
 
 // MaxTopic is the longest topic a device may have, in bytes; what units append
 // to it must still fit into small buffers.
@@ -139,7 +145,8 @@ func (s Scheme) Check() error {
 // number from 1 that frees both hostname and topic; a pattern without it gets
 // a number appended from 2 on when it must.
 func Propose(s Scheme, facts Facts, taken Taken) (Names, error) {
-	for n := 1; n <= 9999; n++ {
+	var first Names
+	for n := 1; n <= MaxNumber; n++ {
 		names := Names{
 			Hostname: expand(s.Hostname, facts, n, Fold),
 			Topic:    expandTopic(s.Topic, facts, n),
@@ -159,10 +166,17 @@ func Propose(s Scheme, facts Facts, taken Taken) (Names, error) {
 			return names, fmt.Errorf("the scheme makes the topic %q, which %s", names.Topic, rule)
 		}
 		if !taken.Hostname(names.Hostname) && !taken.Topic(names.Topic) {
+			if taken.Given != nil && n > 1 {
+				taken.Given[first] = n
+			}
 			return names, nil
 		}
+		if n == 1 {
+			first = Names{Hostname: names.Hostname, Topic: names.Topic} // labels may tell devices apart that are numbered together
+			n = max(n, taken.Given[first])
+		}
 	}
-	return Names{}, fmt.Errorf("no free name under 9999 for %q in %q", facts.Kind, facts.Room)
+	return Names{}, fmt.Errorf("no free name up to %d for %q in %q", MaxNumber, facts.Kind, facts.Room)
 }
 
 func plain(s string) string { return s }

@@ -208,15 +208,15 @@ const formula = "=+-@\t\r'"
 
 var number = regexp.MustCompile(`^[+-]?[0-9]+([.,][0-9]+)?$`)
 
-// guarded puts an apostrophe before what a spreadsheet would carry out.
-func guarded(cell string) string {
+// Guarded puts an apostrophe before what a spreadsheet would carry out.
+func Guarded(cell string) string {
 	if cell == "" || !strings.ContainsRune(formula, rune(cell[0])) || number.MatchString(cell) {
 		return cell
 	}
 	return "'" + cell
 }
 
-// bare takes the apostrophe of guarded away.
+// bare takes the apostrophe of Guarded away.
 func bare(cell string) string {
 	if len(cell) > 1 && cell[0] == '\'' && strings.IndexByte(formula, cell[1]) >= 0 {
 		return cell[1:]
@@ -243,7 +243,7 @@ func NewWriter(to io.Writer, headings []string) (*Writer, error) {
 func (w *Writer) Row(cells []string) error {
 	out := make([]string, len(cells))
 	for i, c := range cells {
-		out[i] = guarded(c)
+		out[i] = Guarded(c)
 	}
 	return w.to.Write(out)
 }
@@ -307,4 +307,9 @@ func Mangled(cell string) string {
 		return fmt.Sprintf("%q: the spreadsheet took the hardware id for a number and dropped its leading zeros; write it with colons", cell)
 	}
 	return ""
+}
+
+// Columns are the columns that the row's table has, in their order.
+func (r Row) Columns() []string {
+	return r.of.Columns
 }

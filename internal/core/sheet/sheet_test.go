@@ -133,7 +133,7 @@ func FuzzRoundTrip(f *testing.F) {
 		if r := table.Rows[0]; r.Cell("name") != a || r.Cell("room") != b || r.Cell("report.interval_seconds") != "5" {
 			t.Fatalf("%q %q came back as %q %q", a, b, r.Cell("name"), r.Cell("room"))
 		}
-		for _, c := range []string{guarded(a), guarded(b)} {
+		for _, c := range []string{Guarded(a), Guarded(b)} {
 			if c != "" && strings.ContainsRune("=+-@\t", rune(c[0])) && !number.MatchString(c) {
 				t.Fatalf("%q would be carried out", c)
 			}

@@ -35,7 +35,7 @@ export function Devices({ site }: { site: string }) {
   );
   return (
     <>
-      <div className="headline"><h1>Devices</h1><div className="actions">{site ? <Link className="btn btn-sm btn-outline-primary" to={`/sites/${site}/names`}>Names</Link> : null}<Button size="sm" onClick={() => set("add", "1")}>Add a device</Button></div></div>
+      <div className="headline"><h1>Devices</h1><div className="actions">{site ? <><Link className="btn btn-sm btn-outline-primary" to={`/sites/${site}/names`}>Names</Link><Link className="btn btn-sm btn-outline-primary" to={`/sites/${site}/inventory`}>Inventory</Link></> : null}<Button size="sm" onClick={() => set("add", "1")}>Add a device</Button></div></div>
       <div className="filters" role="search" aria-label="Filter devices">
         <Form.Group controlId="search"><Form.Label>Search</Form.Label><Form.Control size="sm" type="search" value={get("search")} onChange={(e) => set("search", e.target.value)} /></Form.Group>
         {choice("stage", "Stage", stages)}
