@@ -77,6 +77,7 @@ func Listen(c Config) (*Embedded, error) {
 	if err != nil {
 		return nil, fmt.Errorf("listen on %s: %w", c.Listen, err)
 	}
+	at = gather(at)
 	if c.TLS != nil {
 		at = tls.NewListener(at, c.TLS)
 	}
