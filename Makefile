@@ -59,13 +59,15 @@ fmt: web/node_modules/.installed
 
 # test: everything that has to hold, within twenty minutes on two cores.
 test: tools check-generated lint
-	go test -tags console -count=1 -timeout 18m ./...
+	go test -tags console -count=1 -timeout 30m ./...
 	go test -tags console -race -short -count=1 -timeout 15m ./...
 
 bench: build
 	go test -p 1 -run xxx -bench . -benchtime 2s ./internal/core/... ./internal/broker/... ./internal/store/... ./internal/engine
+	FADO_UNITS=500 go test -tags console -run TestManyAtOnce -count=1 -v ./test/e2e | grep "units:"
 
 soak:
+	FADO_SEED=$(SEED) FADO_BENCHES=1000 go test -tags console -run TestMixedBenches -count=1 -timeout 60m ./test/e2e
 	FADO_SEED=$(SEED) FADO_STEPS=20000000 go test -run Simulation -count=1 -timeout 60m -v ./internal/core/task/
 
 screenshots: build tools

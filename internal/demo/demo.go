@@ -258,6 +258,11 @@ func (d *Demo) Stop() {
 	})
 }
 
+// Overhear calls each for every message on the demo's broker from now on.
+func (d *Demo) Overhear(ctx context.Context, each func(topic string, payload []byte)) error {
+	return d.running.Overhear(ctx, each)
+}
+
 // Kept lists the topics below one for which the demo's broker keeps a message.
 func (d *Demo) Kept(topic string) []string { return d.running.Kept(topic) }
 

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"net/http"
+	"sync"
 	"time"
 
 	"fado/internal/broker"
@@ -35,16 +36,16 @@ func (e *Engine) carry(r *runner, c task.Command) task.Event {
 	if err != nil {
 		return failed("internal", err)
 	}
-	w := &worker{e: e, r: r, d: d, model: model, dl: dl, askID: fmt.Sprintf("%s.%d", r.id, c.ID)}
+	w := &worker{e: e, r: r, d: d, model: model, dl: dl, askID: fmt.Sprintf("%s.%d", r.id, c.ID), patient: c.Patient}
 	switch c.Do {
 	case task.DoContact:
-		return w.contact(ctx)
+		return w.contact(ctx, toIdentify)
 	case task.DoPrepare:
 		return w.prepare(ctx)
 	case task.DoHandOver:
 		return w.handOver(ctx)
 	case task.DoLookBack:
-		return w.contact(ctx)
+		return w.contact(ctx, toAskWhy)
 	case task.DoWrite:
 		return w.write(ctx)
 	case task.DoAsk:
@@ -70,6 +71,9 @@ type worker struct {
 	model inventory.Model
 	dl    *dialect.Dialect
 	askID string
+	// patient says that the unit's access point is looked out for, when it is
+	// not on the air.
+	patient bool
 }
 
 func failed(code string, err error) task.Event {
@@ -80,9 +84,63 @@ func failed(code string, err error) task.Event {
 	return task.Event{Code: code, Facts: f}
 }
 
+// urgency is how soon the radio has to go to a unit. Within each, the one that
+// takes longest to restart goes first: its restart passes while others are spoken
+// to.
+type urgency int
+
+const (
+	toIdentify urgency = 10_000 * iota
+	toHandOver
+	toAskWhy // others wait to hear whether the passphrase is right
+	toGoOn   // half of its settings are written
+	toCatch  // it is awake for moments
+)
+
+// lingers is how long an access point that was joined is not left because its
+// unit is handed its settings next.
+const lingers = 5 * time.Second
+
+// air is the access point that a task has not left yet.
+type air struct {
+	mu     sync.Mutex
+	joined *reach.Joined
+	timer  *time.Timer
+}
+
+func (a *air) stay(j *reach.Joined, d time.Duration) {
+	a.leave()
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.joined, a.timer = j, time.AfterFunc(d, a.leave)
+}
+
+// take hands the access point over to whoever goes on there; nil when it was
+// left.
+func (a *air) take() *reach.Joined {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	j := a.joined
+	if j != nil {
+		a.timer.Stop()
+	}
+	a.joined, a.timer = nil, nil
+	return j
+}
+
+func (a *air) leave() {
+	if j := a.take(); j != nil {
+		j.Leave()
+	}
+}
+
 // join joins the unit's access point.
-func (w *worker) join(ctx context.Context) (*reach.Joined, *task.Event) {
-	ap, code, facts := w.e.accessPoint(ctx, w.d, w.dl)
+func (w *worker) join(ctx context.Context, why urgency) (*reach.Joined, *task.Event) {
+	look := w.e.accessPoint
+	if w.patient {
+		look = w.e.awaitAccessPoint
+	}
+	ap, code, facts := look(ctx, w.d, w.dl)
 	if code != "" {
 		return nil, &task.Event{Code: code, Facts: facts}
 	}
@@ -94,16 +152,13 @@ func (w *worker) join(ctx context.Context) (*reach.Joined, *task.Event) {
 	if len(keys) == 0 {
 		return nil, &task.Event{Code: "no_key"}
 	}
-	for _, key := range keys {
-		var j *reach.Joined
-		if j, err = w.e.radio.Join(ctx, ap.Name, key); err == nil {
-			return j, nil
-		}
-		if !errors.Is(err, reach.ErrKeyRefused) {
-			break
-		}
+	if w.dl.Sleeps() {
+		why = toCatch
 	}
+	j, err := w.e.radio.Join(ctx, int(why)+int(w.e.bootUsual(w.e.Store.Read(ctx), w.model)), ap.Name, keys...)
 	switch {
+	case err == nil:
+		return j, nil
 	case errors.Is(err, reach.ErrNotSeen):
 		return nil, &task.Event{Code: "not_seen"}
 	case errors.Is(err, reach.ErrKeyRefused):
@@ -141,15 +196,25 @@ func (w *worker) pointKeys(ctx context.Context, ap reach.AccessPoint) ([]secret.
 
 // contact joins the access point and lets the unit identify itself. With it a
 // unit that came back into set-up mode is asked why, too.
-func (w *worker) contact(ctx context.Context) task.Event {
-	j, ev := w.join(ctx)
+func (w *worker) contact(ctx context.Context, why urgency) task.Event {
+	j, ev := w.join(ctx, why)
+	if ev != nil && ev.Code == "not_seen" && why == toIdentify {
+		if account := w.joinedAlready(ctx); account != "" {
+			return task.Event{Code: "joined", Facts: map[string]string{"hardware_id": w.d.HardwareID, "version": w.d.Running, "digest": w.d.Digest, "account": account}}
+		}
+	}
 	if ev != nil {
 		return *ev
 	}
-	defer j.Leave()
+	stay := false
+	defer func() {
+		if !stay {
+			j.Leave()
+		}
+	}()
 	values := w.values()
 	talk := w.setUpTalk(j, values)
-	facts, ev := w.identify(ctx, talk, values)
+	facts, ev := w.greet(ctx, talk, values)
 	if ev != nil {
 		return *ev
 	}
@@ -159,7 +224,33 @@ func (w *worker) contact(ctx context.Context) task.Event {
 	}
 	out["model_seen"] = out["model"]
 	w.keepCopy(ctx, talk, values, "before it was handed its settings")
+	if why == toIdentify {
+		if held, _ := w.e.firsts.mayLeave(w.r); held == "" {
+			stay = true // joining costs seconds, and the settings follow in a moment
+			w.r.air.stay(j, w.e.Clock.Real(lingers))
+		}
+	}
 	return task.Event{Facts: out}
+}
+
+// joinedAlready is the account under which a unit that was handed its settings
+// before, and was given up, speaks by now; "" when it does not.
+func (w *worker) joinedAlready(ctx context.Context) string {
+	if w.d.Presence != string(inventory.Online) && w.d.Presence != string(inventory.Asleep) {
+		return ""
+	}
+	n, err := store.Count[store.Fact](w.e.Store.Read(ctx), "device_id = ? AND kind = 'handed over' AND unit_id = ?", w.d.ID, unitOf(w.d))
+	if err != nil || n == 0 {
+		return ""
+	}
+	if w.e.embedded == nil {
+		return "shared"
+	}
+	a, ok := w.e.account(w.e.Store.Read(ctx), w.d)
+	if !ok {
+		return ""
+	}
+	return a.Name
 }
 
 // hears says whether the unit hears the network that it is meant for.

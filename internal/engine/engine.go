@@ -6,6 +6,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"log/slog"
@@ -30,10 +31,11 @@ type Engine struct {
 	Changes  *Changes
 	bus      broker.Bus
 	embedded *broker.Embedded // nil with an external broker
-	radio    *reach.Radio     // nil without one
+	radio    *reach.Turns     // nil without one
 	catalog  *catalog
 	ingest   *ingest
 	tasks    *tasks
+	firsts   *firsts
 	reread   *reread
 	net      carrier.Net
 	checker  *http.Client
@@ -49,8 +51,9 @@ type Parts struct {
 	Log      *slog.Logger
 	Bus      broker.Bus
 	Embedded *broker.Embedded
-	Radio    *reach.Radio
+	Radio    *reach.Turns
 	Net      carrier.Net // to units, brokers and hubs
+	AtOnce   int         // units that are commissioned at once; 0 for 32
 }
 
 // Start loads what is kept, takes up what was under way, and runs until Stop.
@@ -60,7 +63,8 @@ func Start(p Parts) (*Engine, error) {
 		net: p.Net, checker: &http.Client{Timeout: 5 * time.Second, Transport: p.Net.Transport()}, ctx: ctx, stop: cancel}
 	e.catalog = &catalog{}
 	e.ingest = newIngest(e)
-	e.tasks = newTasks(e)
+	e.tasks = newTasks(e, cmp.Or(p.AtOnce, 32))
+	e.firsts = newFirsts(e)
 	e.reread = newReread(e)
 	for _, load := range []func() error{e.loadCatalog, e.loadAccounts, e.ingest.load} {
 		if err := load(); err != nil {

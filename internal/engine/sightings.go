@@ -115,6 +115,10 @@ func (e *Engine) recognise(ap reach.AccessPoint) (*dialect.Dialect, string, bool
 
 // ownerOf finds the one device whose hardware id ends with these digits.
 func (e *Engine) ownerOf(tx *store.Tx, digits string) string {
+	if h, err := inventory.ParseHardwareID(digits); err == nil {
+		d, _ := store.One[store.Device](tx, "hardware_id = ? AND stage <> 'retired'", string(h))
+		return d.ID
+	}
 	pairs := make([]string, 0, 6)
 	for i := 0; i+1 < len(digits); i += 2 {
 		pairs = append(pairs, strings.ToUpper(digits[i:i+2]))
@@ -186,7 +190,7 @@ func (e *Engine) accessPoint(ctx context.Context, d store.Device, dl *dialect.Di
 	if e.radio == nil {
 		return reach.AccessPoint{}, "no_radio", nil
 	}
-	list, err := e.radio.Scan(ctx)
+	list, err := e.radio.Recent(ctx)
 	if err != nil {
 		return reach.AccessPoint{}, "radio_down", map[string]string{"detail": reason(err)}
 	}
@@ -203,6 +207,22 @@ func (e *Engine) accessPoint(ctx context.Context, d store.Device, dl *dialect.Di
 		return found[0], "", nil
 	}
 	return reach.AccessPoint{}, "twice", nil
+}
+
+// lookOut is how long an access point is looked out for before its task is told
+// that it is not there.
+const lookOut = 15 * time.Second
+
+// awaitAccessPoint is accessPoint, and when nothing is on the air looks out for a
+// while.
+func (e *Engine) awaitAccessPoint(ctx context.Context, d store.Device, dl *dialect.Dialect) (reach.AccessPoint, string, map[string]string) {
+	until := e.Clock.Now().Add(lookOut)
+	for {
+		ap, code, facts := e.accessPoint(ctx, d, dl)
+		if code != "not_seen" || !e.Clock.Now().Before(until) || e.Clock.Sleep(ctx, 2*time.Second) != nil {
+			return ap, code, facts
+		}
+	}
 }
 
 // reason is the last part of an error, for a sentence.

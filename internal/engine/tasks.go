@@ -27,6 +27,7 @@ type tasks struct {
 	e    *Engine
 	mu   sync.Mutex
 	live map[string]*runner // by device
+	free int                // how many more may be commissioned at once
 	work sync.WaitGroup
 }
 
@@ -41,9 +42,95 @@ type runner struct {
 	stop   context.CancelFunc
 	calls  sync.WaitGroup
 	kind   task.Kind
+	name   string  // of the device
+	boot   float64 // seconds that its restart usually takes
+	began  time.Time
+	placed bool // owned by the loop
+	air    air
 }
 
-func newTasks(e *Engine) *tasks { return &tasks{e: e, live: map[string]*runner{}} }
+func newTasks(e *Engine, atOnce int) *tasks {
+	return &tasks{e: e, live: map[string]*runner{}, free: atOnce}
+}
+
+// reserve takes one of the places for commissioning; force takes one that is not
+// there, for what was under way already.
+func (t *tasks) reserve(force bool) bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.free <= 0 && !force {
+		return false
+	}
+	t.free--
+	return true
+}
+
+// vacate gives a place back and lets the next begin.
+func (t *tasks) vacate() {
+	t.mu.Lock()
+	t.free++
+	t.mu.Unlock()
+	t.admit()
+}
+
+// considered is how many of the tasks that have waited longest are looked at for
+// the one to begin next.
+const considered = 32
+
+// admit starts commissioning that waits for a place, as long as there is one:
+// units that are on the air first, and of those the one that takes longest to
+// restart, so that its restart passes while the radio is with others.
+func (t *tasks) admit() {
+	for t.e.ctx.Err() == nil && t.reserve(false) {
+		device, err := t.candidate()
+		if err == nil && device == "" {
+			t.mu.Lock()
+			t.free++
+			t.mu.Unlock()
+			return
+		}
+		started := false
+		if err == nil {
+			started, err = t.give(device, true)
+		}
+		if err != nil && t.e.ctx.Err() == nil {
+			t.e.Log.Error("start what waits for a place on the bench", "error", err)
+		}
+		if !started {
+			t.mu.Lock()
+			t.free++
+			t.mu.Unlock()
+			return
+		}
+	}
+}
+
+// candidate is the device whose commissioning is to begin next, or "".
+func (t *tasks) candidate() (string, error) {
+	tx := t.e.Store.Read(t.e.ctx)
+	list, err := store.Some[store.Task](tx, considered, "id", "status = 'queued' AND kind = ? AND device_id NOT IN (SELECT device_id FROM leases)", string(task.Commission))
+	if err != nil {
+		return "", fmt.Errorf("list what waits for a place: %w", err)
+	}
+	best, score := "", -1.0
+	for _, rec := range list {
+		d, err := store.One[store.Device](tx, "id = ?", rec.DeviceID)
+		if err != nil {
+			return "", err
+		}
+		at := 0.0
+		if m, ok := t.e.Model(d.Model); ok {
+			at = t.e.bootUsual(tx, m)
+		}
+		if n, err := store.Count[store.Sighting](tx, "device_id = ? AND gone = 0", d.ID); err == nil && n > 0 {
+			at += 1e6
+		}
+		if at > score {
+			best, score = d.ID, at
+		}
+	}
+	return best, nil
+}
 
 func (t *tasks) wait() { t.work.Wait() }
 
@@ -62,7 +149,7 @@ func (t *tasks) takeUp() error {
 		if rec.Status == string(task.Queued) {
 			first.Kind = task.Started // it was stopped between its first commit and its first step
 		}
-		if err := t.run(rec, first); err != nil {
+		if err := t.run(rec, first, rec.Kind == string(task.Commission) && t.reserve(true)); err != nil {
 			return err
 		}
 	}
@@ -77,10 +164,11 @@ func (t *tasks) startQueued() error {
 		return fmt.Errorf("list the queued tasks: %w", err)
 	}
 	for _, rec := range list {
-		if !t.holds(rec.DeviceID) {
+		if !t.holds(rec.DeviceID) && rec.Kind != string(task.Commission) {
 			t.next(rec.DeviceID)
 		}
 	}
+	t.admit()
 	return nil
 }
 
@@ -102,7 +190,11 @@ func (t *tasks) start(ctx context.Context, rec store.Task, state task.State, pin
 	if err != nil {
 		return rec, err
 	}
-	holds := false
+	holds, waits, placed := false, false, false
+	if rec.Kind == string(task.Commission) {
+		placed = t.reserve(false)
+		waits = !placed
+	}
 	fail.Point("before task start")
 	err = e.Store.Write(ctx, func(tx *store.Tx) error {
 		n, err := store.Count[store.Task](tx, "device_id = ? AND kind = ? AND status IN ('queued','running','waiting')", rec.DeviceID, rec.Kind)
@@ -112,7 +204,9 @@ func (t *tasks) start(ctx context.Context, rec store.Task, state task.State, pin
 		if n > 0 {
 			return problem.New(problem.Conflict, fmt.Sprintf("A %s of %s is under way already.", state.Kind, d.Name), "It was started before.", "Watch it with «fado task list --device "+d.Hostname+"».")
 		}
-		if _, err := store.One[store.Lease](tx, "device_id = ?", rec.DeviceID); isNone(err) {
+		if _, err := store.One[store.Lease](tx, "device_id = ?", rec.DeviceID); isNone(err) && waits {
+			// The bench is full; it begins when there is a place.
+		} else if isNone(err) {
 			holds = true
 			if err := store.Create(tx, &store.Lease{DeviceID: rec.DeviceID, TaskID: rec.ID, At: rec.CreatedAt}); err != nil {
 				return err
@@ -133,12 +227,18 @@ func (t *tasks) start(ctx context.Context, rec store.Task, state task.State, pin
 		return e.event(tx, store.Event{Actor: rec.Actor, SiteID: d.SiteID, DeviceID: d.ID, TaskID: rec.ID, Kind: "task", Text: text})
 	})
 	fail.Point("after task start")
+	if placed && !holds {
+		t.vacate()
+	}
 	if err != nil {
 		return rec, err
 	}
 	e.Changes.Mark("task", rec.ID)
-	if holds {
-		err = t.run(rec, task.Event{Kind: task.Started})
+	switch {
+	case holds:
+		err = t.run(rec, task.Event{Kind: task.Started}, placed)
+	case waits:
+		t.admit() // a place may have been left meanwhile
 	}
 	return rec, err
 }
@@ -183,7 +283,8 @@ func (e *Engine) unpin(rec store.Task) (settings.Values, error) {
 	return out, nil
 }
 
-func (t *tasks) run(rec store.Task, first task.Event) error {
+// run begins a task. placed says that it has one of the places for commissioning.
+func (t *tasks) run(rec store.Task, first task.Event, placed bool) error {
 	pinned, err := t.e.unpin(rec)
 	if err != nil {
 		return err
@@ -193,7 +294,7 @@ func (t *tasks) run(rec store.Task, first task.Event) error {
 		return fmt.Errorf("read the state of task %s: %w", rec.ID, err)
 	}
 	ctx, stop := context.WithCancel(t.e.ctx)
-	r := &runner{t: t, id: rec.ID, device: rec.DeviceID, pinned: pinned, events: make(chan task.Event, 64), ctx: ctx, stop: stop, kind: state.Kind}
+	r := &runner{t: t, id: rec.ID, device: rec.DeviceID, pinned: pinned, events: make(chan task.Event, 64), ctx: ctx, stop: stop, kind: state.Kind, name: state.Subject.Name, boot: state.Subject.BootUsual, began: t.e.Clock.Now(), placed: placed}
 	t.mu.Lock()
 	t.live[rec.DeviceID] = r
 	t.mu.Unlock()
@@ -304,6 +405,7 @@ func (t *tasks) reported(device string, got settings.Values, replyTo string) {
 
 func (r *runner) loop(s task.State) {
 	defer r.stop()
+	defer r.air.leave()
 	defer r.calls.Wait()
 	defer r.stop()
 	e := r.t.e
@@ -343,6 +445,11 @@ func (r *runner) loop(s task.State) {
 			continue
 		}
 		s = next
+		e.firsts.heard(r, s)
+		if r.placed && s.Wait != nil && s.Wait.For == task.ForWake {
+			r.placed = false // it needs nobody until it wakes
+			r.t.vacate()
+		}
 		for _, c := range commands {
 			r.calls.Go(func() { r.carryOut(c) })
 		}
@@ -550,10 +657,22 @@ func (r *runner) release() {
 	delete(r.t.live, r.device)
 	r.t.mu.Unlock()
 	r.t.next(r.device)
+	if r.placed {
+		r.t.vacate()
+	}
 }
 
-// next gives a free device to the oldest task that is queued for it.
+// next gives a free device to the oldest task that is queued for it, unless that
+// has to wait for a place.
 func (t *tasks) next(device string) {
+	if _, err := t.give(device, false); err != nil && t.e.ctx.Err() == nil {
+		t.e.Log.Error("start the next task", "device", device, "error", err)
+	}
+}
+
+// give gives a device that nothing holds to the oldest task queued for it; to
+// commissioning only with a place.
+func (t *tasks) give(device string, placed bool) (bool, error) {
 	var next *store.Task
 	err := t.e.Store.Write(t.e.ctx, func(tx *store.Tx) error {
 		list, err := store.Some[store.Task](tx, 1, "id", "device_id = ? AND status = 'queued'", device)
@@ -563,15 +682,16 @@ func (t *tasks) next(device string) {
 		if _, err := store.One[store.Lease](tx, "device_id = ?", device); err == nil {
 			return nil
 		}
+		if list[0].Kind == string(task.Commission) && !placed {
+			return nil
+		}
 		next = &list[0]
 		return store.Create(tx, &store.Lease{DeviceID: device, TaskID: next.ID, At: t.e.Clock.Now()})
 	})
-	if err == nil && next != nil {
-		err = t.run(*next, task.Event{Kind: task.Started})
+	if err != nil || next == nil {
+		return false, err
 	}
-	if err != nil && t.e.ctx.Err() == nil {
-		t.e.Log.Error("start the next task", "device", device, "error", err)
-	}
+	return true, t.run(*next, task.Event{Kind: task.Started}, placed)
 }
 
 // Commission starts commissioning of a device. A model may want things done
@@ -828,7 +948,7 @@ func (e *Engine) Retry(ctx context.Context, actor, id string) (store.Task, error
 		return rec, err
 	}
 	e.Changes.Mark("task", id)
-	return rec, e.tasks.run(rec, task.Event{Kind: task.Resumed})
+	return rec, e.tasks.run(rec, task.Event{Kind: task.Resumed}, rec.Kind == string(task.Commission) && e.tasks.reserve(true))
 }
 
 // CancelTask ends a task that has not come too far. A unit that was told to

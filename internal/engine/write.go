@@ -91,6 +91,21 @@ type errNoWay struct{ why string }
 
 func (e errNoWay) Error() string { return e.why }
 
+// greeting is how long a unit whose access point was joined may take to say who
+// it is: while it hangs, the radio is kept from all others. It is never scaled.
+const greeting = 8 * time.Second
+
+// greet identifies the unit behind an access point.
+func (w *worker) greet(ctx context.Context, talk *reach.Talk, values dialect.Values) (dialect.Facts, *task.Event) {
+	short, cancel := context.WithTimeout(ctx, greeting)
+	defer cancel()
+	facts, ev := w.identify(short, talk, values)
+	if ev != nil && short.Err() != nil && ctx.Err() == nil {
+		return nil, &task.Event{Code: "no_answer", Facts: map[string]string{"detail": fmt.Sprintf("it was given %s", greeting)}}
+	}
+	return facts, ev
+}
+
 // identify asks the unit who it is. A unit that is not the one on record is
 // never written to.
 func (w *worker) identify(ctx context.Context, talk *reach.Talk, values dialect.Values) (dialect.Facts, *task.Event) {
@@ -190,9 +205,15 @@ func (w *worker) handOver(ctx context.Context) task.Event {
 	if missing := want.Missing(settings.WifiSSID, settings.BrokerHost, settings.BrokerUser, settings.BrokerPassword, settings.Topic); len(missing) > 0 {
 		return failed("invalid", fmt.Errorf("there is no %v", missing))
 	}
-	j, refused := w.join(ctx)
-	if refused != nil {
-		return *refused
+	if code, by := w.e.firsts.mayLeave(w.r); code != "" {
+		return task.Event{Code: code, Facts: map[string]string{"by": by}}
+	}
+	j := w.r.air.take()
+	if j == nil {
+		var refused *task.Event
+		if j, refused = w.join(ctx, toHandOver); refused != nil {
+			return *refused
+		}
 	}
 	defer func() { j.Leave() }()
 	rec, err := w.e.Task(ctx, w.r.id)
@@ -207,7 +228,7 @@ func (w *worker) handOver(ctx context.Context) task.Event {
 	place := writing{place: dialect.AtSetUp, talk: talk, since: rec.CreatedAt, back: func(ctx context.Context) (*reach.Talk, error) {
 		j.Leave()
 		return w.until(ctx, func() (*reach.Talk, error) {
-			again, ev := w.join(ctx)
+			again, ev := w.join(ctx, toGoOn)
 			if ev != nil {
 				return nil, fmt.Errorf("its access point: %s %s", ev.Code, ev.Facts["detail"])
 			}

@@ -36,22 +36,31 @@ type AccessPoint struct {
 	Open   bool   `json:"open"`
 }
 
-// Radio speaks to the stand-in radio of a simulated site. It joins one access
-// point at a time; others wait their turn.
-type Radio struct {
+// Radio lists access points and joins one at a time. Who uses it together with
+// others asks for a turn first, see Turns.
+type Radio interface {
+	// Scan lists the access points on the air.
+	Scan(ctx context.Context) ([]AccessPoint, error)
+	// Join joins an access point, with an empty key for an open one, and gives
+	// the line to the unit behind it, which the caller has to Leave. It fails
+	// with ErrNotSeen, ErrKeyRefused or ErrDown.
+	Join(ctx context.Context, name string, key secret.Secret) (*Joined, error)
+}
+
+// StandIn is the radio of a simulated site.
+type StandIn struct {
 	net    carrier.Net
 	base   string
 	client *http.Client
-	turn   chan struct{}
 }
 
-// NewRadio prepares a radio at a base URL.
-func NewRadio(base string, n carrier.Net) *Radio {
-	return &Radio{net: n, base: strings.TrimRight(base, "/"), client: &http.Client{Timeout: 15 * time.Second, Transport: n.Transport()}, turn: make(chan struct{}, 1)}
+// NewStandIn prepares a radio at a base URL.
+func NewStandIn(base string, n carrier.Net) *StandIn {
+	return &StandIn{net: n, base: strings.TrimRight(base, "/"), client: &http.Client{Timeout: 15 * time.Second, Transport: n.Transport()}}
 }
 
-// Scan lists the access points on the air.
-func (r *Radio) Scan(ctx context.Context) ([]AccessPoint, error) {
+// Scan implements Radio.
+func (r *StandIn) Scan(ctx context.Context) ([]AccessPoint, error) {
 	var out struct {
 		AccessPoints []AccessPoint `json:"access_points"`
 	}
@@ -62,13 +71,8 @@ func (r *Radio) Scan(ctx context.Context) ([]AccessPoint, error) {
 	return out.AccessPoints, err
 }
 
-// Join joins an access point. The caller must Leave it.
-func (r *Radio) Join(ctx context.Context, name string, key secret.Secret) (*Joined, error) {
-	select {
-	case r.turn <- struct{}{}:
-	case <-ctx.Done():
-		return nil, ctx.Err()
-	}
+// Join implements Radio.
+func (r *StandIn) Join(ctx context.Context, name string, key secret.Secret) (*Joined, error) {
 	fail.Point("before join")
 	var out struct{ Gateway string }
 	status, err := r.call(ctx, http.MethodPost, "/radio/join", map[string]string{"name": name, "key": key.Expose()}, &out)
@@ -83,15 +87,18 @@ func (r *Radio) Join(ctx context.Context, name string, key secret.Secret) (*Join
 		err = fmt.Errorf("%w: status %d", ErrDown, status)
 	}
 	if err != nil {
-		<-r.turn
 		return nil, err
 	}
 	// Nothing but the joined access point can be reached, whatever the address
 	// says.
-	return &Joined{radio: r, Line: newLine(r.net.Only(out.Gateway))}, nil
+	return NewJoined(newLine(r.net.Only(out.Gateway)), func() {
+		ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+		defer cancel()
+		_, _ = r.call(ctx, http.MethodPost, "/radio/leave", nil, nil)
+	}), nil
 }
 
-func (r *Radio) call(ctx context.Context, method, path string, in, out any) (int, error) {
+func (r *StandIn) call(ctx context.Context, method, path string, in, out any) (int, error) {
 	var body io.Reader
 	if in != nil {
 		b, err := json.Marshal(in)
@@ -120,16 +127,12 @@ func (r *Radio) call(ctx context.Context, method, path string, in, out any) (int
 // Joined is an access point that was joined: a line to the unit behind it.
 type Joined struct {
 	*Line
-	radio *Radio
+	leave func()
 	once  sync.Once
 }
 
-// Leave leaves the access point and lets the next one be joined.
-func (j *Joined) Leave() {
-	j.once.Do(func() {
-		ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
-		defer cancel()
-		_, _ = j.radio.call(ctx, http.MethodPost, "/radio/leave", nil, nil)
-		<-j.radio.turn
-	})
-}
+// NewJoined makes one that is left by calling leave.
+func NewJoined(l *Line, leave func()) *Joined { return &Joined{Line: l, leave: leave} }
+
+// Leave leaves the access point. Leaving twice is leaving once.
+func (j *Joined) Leave() { j.once.Do(j.leave) }

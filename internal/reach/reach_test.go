@@ -8,16 +8,19 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"fado/internal/carrier"
+	"fado/internal/clock"
 	"fado/internal/core/dialect"
 	"fado/internal/core/secret"
 )
 
 // air plays a radio whose one access point leads to the given pages.
-func air(t *testing.T, pages http.Handler) (*Radio, *httptest.Server) {
+func air(t *testing.T, pages http.Handler) (*StandIn, *httptest.Server) {
 	t.Helper()
 	unit := httptest.NewServer(pages)
 	t.Cleanup(unit.Close)
@@ -40,10 +43,10 @@ func air(t *testing.T, pages http.Handler) (*Radio, *httptest.Server) {
 	m.HandleFunc("POST /radio/leave", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) })
 	radio := httptest.NewServer(m)
 	t.Cleanup(radio.Close)
-	return NewRadio(radio.URL+"/", carrier.Net{}), unit
+	return NewStandIn(radio.URL+"/", carrier.Net{}), unit
 }
 
-func join(t *testing.T, r *Radio) *Joined {
+func join(t *testing.T, r *StandIn) *Joined {
 	t.Helper()
 	j, err := r.Join(t.Context(), "fado-025a11000007", secret.New("olival"))
 	if err != nil {
@@ -63,7 +66,7 @@ func TestJoiningFailsByName(t *testing.T) {
 	if _, err := r.Join(t.Context(), "fado-025a11000007", secret.New("wrong")); !errors.Is(err, ErrKeyRefused) {
 		t.Error(err)
 	}
-	gone := NewRadio("http://127.0.0.1:1", carrier.Net{})
+	gone := NewStandIn("http://127.0.0.1:1", carrier.Net{})
 	if _, err := gone.Scan(t.Context()); !errors.Is(err, ErrDown) {
 		t.Error(err)
 	}
@@ -77,21 +80,85 @@ func TestJoiningFailsByName(t *testing.T) {
 
 func TestOneAccessPointAtATime(t *testing.T) {
 	r, _ := air(t, http.NotFoundHandler())
-	first := join(t, r)
-	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
-	defer cancel()
-	if _, err := r.Join(ctx, "fado-025a11000007", secret.New("olival")); !errors.Is(err, context.DeadlineExceeded) {
-		t.Fatal("two access points were joined at once:", err)
+	turns := Share(r, clock.Wall())
+	take := func(ctx context.Context) (*Joined, error) {
+		return turns.Join(ctx, 0, "fado-025a11000007", secret.New("wrong"), secret.New("olival"))
 	}
+	late := func() {
+		t.Helper()
+		ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
+		defer cancel()
+		if _, err := take(ctx); !errors.Is(err, context.DeadlineExceeded) {
+			t.Fatal("two access points were joined at once:", err)
+		}
+	}
+	first, err := take(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	late()
 	first.Leave()
 	first.Leave() // leaving twice frees one turn only
-	second := join(t, r)
-	ctx2, cancel2 := context.WithTimeout(t.Context(), 50*time.Millisecond)
-	defer cancel2()
-	if _, err := r.Join(ctx2, "fado-025a11000007", secret.New("olival")); err == nil {
-		t.Fatal("leaving twice freed two turns")
+	second, err := take(t.Context())
+	if err != nil {
+		t.Fatal(err)
 	}
+	late()
 	second.Leave()
+	// One that could not be joined frees the turn, too.
+	if _, err := turns.Join(t.Context(), 0, "fado-025a11000007", secret.New("wrong")); !errors.Is(err, ErrKeyRefused) {
+		t.Fatal(err)
+	}
+	if _, err := turns.Join(t.Context(), 0, "another", secret.New("olival"), secret.New("olival")); !errors.Is(err, ErrNotSeen) {
+		t.Fatal(err)
+	}
+	if third, err := take(t.Context()); err != nil {
+		t.Fatal(err)
+	} else {
+		third.Leave()
+	}
+}
+
+// TestTurnsByUrgency: the most urgent is next, then who has waited longest; who
+// gives up is passed over.
+func TestTurnsByUrgency(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		turns := Share(nil, clock.Wall())
+		if err := turns.take(t.Context(), 0); err != nil {
+			t.Fatal(err)
+		}
+		var mu sync.Mutex
+		var order []string
+		gone, leave := context.WithCancel(t.Context())
+		for _, w := range []struct {
+			name    string
+			urgency int
+			ctx     context.Context
+		}{{"a", 1, t.Context()}, {"b", 5, t.Context()}, {"c", 1, t.Context()}, {"gone", 9, gone}, {"d", 5, t.Context()}, {"e", 0, t.Context()}} {
+			go func() {
+				err := turns.take(w.ctx, w.urgency)
+				mu.Lock()
+				defer mu.Unlock()
+				if err == nil {
+					order = append(order, w.name)
+				}
+			}()
+			synctest.Wait()
+		}
+		leave()
+		for range 5 {
+			synctest.Wait()
+			turns.pass()
+		}
+		synctest.Wait()
+		if got := strings.Join(order, ""); got != "bdace" {
+			t.Errorf("the order was %s", got)
+		}
+		turns.pass()
+		if err := turns.take(t.Context(), 0); err != nil {
+			t.Error(err)
+		}
+	})
 }
 
 func TestASetUpClientReachesNothingElse(t *testing.T) {

@@ -110,7 +110,7 @@ type stage struct {
 	clock clock.Clock
 	site  *sim.Site
 	bus   *broker.Embedded
-	radio *reach.Radio
+	radio reach.Radio
 	want  settings.Values
 	out   Outcome
 	now   *Step
@@ -165,7 +165,7 @@ func Run(ctx context.Context, job Job) (Outcome, error) {
 		return Outcome{}, fmt.Errorf("start the simulated unit: %w", err)
 	}
 	defer s.site.Stop()
-	s.radio = reach.NewRadio(s.site.Address(), s.job.Net)
+	s.radio = reach.NewStandIn(s.site.Address(), s.job.Net)
 	s.play(ctx)
 	s.out.Want = s.want
 	s.out.Works = !slices.ContainsFunc(s.out.Steps, func(x Step) bool { return !x.Works })

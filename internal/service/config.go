@@ -28,6 +28,7 @@ type Config struct {
 	URL    string `yaml:"url" doc:"How people reach the console; made from listen when empty. With https://, cookies are sent over HTTPS only"`
 	Broker Broker `yaml:"broker"`
 	Radio  Radio  `yaml:"radio"`
+	Bench  Bench  `yaml:"bench"`
 	Log    Log    `yaml:"log"`
 	Time   Time   `yaml:"time"`
 }
@@ -52,6 +53,11 @@ type Radio struct {
 	At   string `yaml:"at" doc:"stand-in: its base URL"`
 }
 
+// Bench says how units are worked on.
+type Bench struct {
+	AtOnce int `yaml:"at_once" doc:"How many units are commissioned at once, 1 to 200"`
+}
+
 // Log says how the service logs.
 type Log struct {
 	Level  string `yaml:"level" doc:"debug, info, warn or error"`
@@ -66,7 +72,7 @@ type Time struct {
 
 // Defaults is the configuration of a service that is told nothing.
 func Defaults() Config {
-	return Config{Data: "data", Listen: "127.0.0.1:8420", Broker: Broker{Kind: "embedded", Listen: "127.0.0.1:1883"}, Radio: Radio{Kind: "none"},
+	return Config{Data: "data", Listen: "127.0.0.1:8420", Broker: Broker{Kind: "embedded", Listen: "127.0.0.1:1883"}, Radio: Radio{Kind: "none"}, Bench: Bench{AtOnce: 32},
 		Log: Log{Level: "info", Format: "text"}, Time: Time{Scale: 1}}
 }
 
@@ -187,6 +193,9 @@ func (c Config) faults() problem.Fields {
 		if u, err := url.Parse(c.Radio.At); err != nil || u.Host == "" {
 			f.Add("radio.at", "must be the base URL of a simulated site", "http://127.0.0.1:8430")
 		}
+	}
+	if c.Bench.AtOnce < 1 || c.Bench.AtOnce > 200 {
+		f.Add("bench.at_once", "must be between 1 and 200", "32")
 	}
 	word("log.level", c.Log.Level, "info", "debug", "warn", "error")
 	word("log.format", c.Log.Format, "text", "json")

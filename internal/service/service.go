@@ -89,11 +89,11 @@ func Start(ctx context.Context, c Config, version string, console fs.FS, n carri
 	if err != nil {
 		return r, err
 	}
-	var radio *reach.Radio
+	var radio *reach.Turns
 	if c.Radio.Kind == "stand-in" {
-		radio = reach.NewRadio(c.Radio.At, n)
+		radio = reach.Share(reach.NewStandIn(c.Radio.At, n), clk)
 	}
-	if r.engine, err = engine.Start(engine.Parts{Store: r.store, Clock: clk, Log: log, Bus: r.bus, Embedded: embedded, Radio: radio, Net: n}); err != nil {
+	if r.engine, err = engine.Start(engine.Parts{Store: r.store, Clock: clk, Log: log, Bus: r.bus, Embedded: embedded, Radio: radio, Net: n, AtOnce: c.Bench.AtOnce}); err != nil {
 		return r, err
 	}
 	l, err := n.Listen(c.Listen)
@@ -134,6 +134,11 @@ func lock(dir string) (*os.File, error) {
 		return nil, problem.New(problem.Conflict, fmt.Sprintf("The data folder %s is in use.", dir), "Another Fado runs on it.", "Stop the other one first.").Because(err)
 	}
 	return f, nil
+}
+
+// Overhear calls each for every message on the broker from now on.
+func (r *Running) Overhear(ctx context.Context, each func(topic string, payload []byte)) error {
+	return r.bus.Subscribe(ctx, "#", func(m broker.Message) { each(m.Topic, m.Payload) })
 }
 
 // Kept lists the topics below one for which the embedded broker keeps a

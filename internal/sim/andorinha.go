@@ -217,6 +217,9 @@ func (a *andorinha) pages() http.Handler {
 		if a.u.fault == DoorStaysOpen {
 			door = ""
 		}
+		if a.u.fault == LoginChanged {
+			door = elsewhere
+		}
 		a.u.mu.Unlock()
 		name, word, _ := r.BasicAuth()
 		if door != "" && (name != who || subtle.ConstantTimeCompare([]byte(word), []byte(door)) != 1) {

@@ -139,7 +139,7 @@ func (d *direct) tell(topic, ask string) {
 	c := d.settings.open()
 	about := map[string]any{
 		"hardware_id": u.spec.HardwareID, "model": u.spec.Model,
-		"firmware": map[string]any{"name": h.Firmware, "version": h.Version, "digest": digestOf(u.slots[u.active]), "confirmed": !u.trial},
+		"firmware": map[string]any{"name": h.Firmware, "version": h.Version, "digest": u.digest(), "confirmed": !u.trial},
 		"restarts": u.restarts, "restart_reason": u.reason, "address": u.address(),
 	}
 	if u.trouble != "" {
@@ -288,7 +288,7 @@ func (d *direct) pages() http.Handler {
 		}
 		reply(w, http.StatusOK, map[string]any{
 			"protocol": 1, "hardware_id": u.spec.HardwareID, "model": u.spec.Model,
-			"firmware":  map[string]any{"name": h.Firmware, "version": h.Version, "digest": digestOf(u.slots[u.active])},
+			"firmware":  map[string]any{"name": h.Firmware, "version": h.Version, "digest": u.digest()},
 			"slots":     2,
 			"last_join": map[string]any{"outcome": trouble, "network": d.settings.Wifi.SSID},
 		})

@@ -47,6 +47,8 @@ type Site struct {
 	mu       sync.Mutex
 	networks []Network
 	units    []*unit
+	joins    int           // of the radio
+	busy     time.Duration // of the radio
 	joined   *joined
 	hubs     []*hub
 	servers  []*http.Server
@@ -57,6 +59,7 @@ type joined struct {
 	unit   *unit
 	server *http.Server
 	at     string
+	since  time.Time
 }
 
 // Start runs a site. Its radio and controls listen on addr; Address tells where.
@@ -93,8 +96,25 @@ func (s *Site) addUnit(spec UnitSpec, seed uint64) error {
 	s.mu.Lock()
 	s.units = append(s.units, u)
 	s.mu.Unlock()
-	s.work.Go(func() { u.run(s.ctx) })
+	ctx, end := context.WithCancel(s.ctx)
+	u.end = end
+	s.work.Go(func() { u.run(ctx) })
 	return nil
+}
+
+// remove takes the unit with an id away, the last one that came when there are
+// several.
+func (s *Site) remove(id string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for i, u := range slices.Backward(s.units) {
+		if strings.EqualFold(u.spec.HardwareID, id) {
+			s.units = slices.Delete(s.units, i, i+1)
+			u.end()
+			return true
+		}
+	}
+	return false
 }
 
 // Address is the base URL of the radio and the controls.
@@ -125,6 +145,12 @@ func (s *Site) serve(l net.Listener, h http.Handler) *http.Server {
 	return srv
 }
 
+// Use is how much the radio was used.
+type Use struct {
+	Joins   int     `json:"joins"`
+	Seconds float64 `json:"seconds"` // joining, and joined
+}
+
 // AccessPoint is one line of what the radio hears.
 type AccessPoint struct {
 	Name   string `json:"name"`
@@ -151,6 +177,11 @@ func (s *Site) routes() http.Handler {
 		reply(w, http.StatusOK, map[string]any{"access_points": list})
 	})
 	m.HandleFunc("POST /radio/join", s.handleJoin)
+	m.HandleFunc("GET /radio/use", func(w http.ResponseWriter, r *http.Request) {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		reply(w, http.StatusOK, Use{Joins: s.joins, Seconds: s.busy.Seconds()})
+	})
 	m.HandleFunc("POST /radio/leave", func(w http.ResponseWriter, r *http.Request) {
 		s.leave()
 		w.WriteHeader(http.StatusNoContent)
@@ -173,6 +204,13 @@ func (s *Site) routes() http.Handler {
 			return
 		}
 		w.WriteHeader(http.StatusCreated)
+	})
+	m.HandleFunc("DELETE /units/{id}", func(w http.ResponseWriter, r *http.Request) {
+		if !s.remove(r.PathValue("id")) {
+			http.Error(w, "no such unit", http.StatusNotFound)
+			return
+		}
+		w.WriteHeader(http.StatusNoContent)
 	})
 	m.HandleFunc("POST /units/{id}/fault", func(w http.ResponseWriter, r *http.Request) {
 		var f struct {
@@ -281,9 +319,10 @@ func (s *Site) handleJoin(w http.ResponseWriter, r *http.Request) {
 			http.Error(w, err.Error(), http.StatusInternalServerError)
 			return
 		}
-		j := &joined{unit: u, at: l.Addr().String(), server: s.serve(l, u.guard(u.manner.pages()))}
+		j := &joined{unit: u, at: l.Addr().String(), since: s.clock.Now(), server: s.serve(l, u.guard(u.manner.pages()))}
 		s.mu.Lock()
 		s.joined = j
+		s.joins++
 		s.mu.Unlock()
 		_ = s.clock.Sleep(r.Context(), time.Second)
 		reply(w, http.StatusOK, map[string]string{"gateway": j.at})
@@ -297,6 +336,7 @@ func (s *Site) leave() {
 	j := s.joined
 	s.joined = nil
 	if j != nil {
+		s.busy += s.clock.Now().Sub(j.since)
 		s.servers = slices.DeleteFunc(s.servers, func(x *http.Server) bool { return x == j.server })
 	}
 	s.mu.Unlock()

@@ -57,7 +57,7 @@ const (
 	None          Fault = ""
 	Unplugged     Fault = "unplugged"
 	SlowBoot      Fault = "slow boot"               // value: how many times as long
-	WeakSignal    Fault = "weak signal"             // value: dBm
+	WeakSignal    Fault = "weak signal"             // value: dBm; below -85 it finds no network
 	DownloadCut   Fault = "download cut at a byte"  // value: the byte; once
 	Corrupted     Fault = "corrupted image"         // one bit turns in the download; once
 	PowerCut      Fault = "power cut while writing" // once; the power comes back
@@ -74,10 +74,11 @@ const (
 	PointOpen     Fault = "access point stays open" // its own access point is on the air in service, too, without a key
 	Redirects     Fault = "pages redirect away"
 	Truncated     Fault = "replies truncated"
+	LoginChanged  Fault = "factory login changed" // somebody set another key, or another login
 )
 
 var faults = []Fault{None, Unplugged, SlowBoot, WeakSignal, DownloadCut, Corrupted, PowerCut, BootLoop, DiesAfter, SilentCommand, Duplicates, NotKept, Hangs,
-	PowerCutSave, Moved, WakeMissed, DoorStaysOpen, PointOpen, Redirects, Truncated}
+	PowerCutSave, Moved, WakeMissed, DoorStaysOpen, PointOpen, Redirects, Truncated, LoginChanged}
 
 // Report is what a unit's own log says, for those who compare it with Fado's
 // record.
@@ -94,6 +95,7 @@ type Report struct {
 	Fetched    int64           `json:"fetched_bytes"`
 	State      map[string]any  `json:"state"`
 	Settings   json.RawMessage `json:"settings"` // without secrets
+	Tried      []string        `json:"tried"`    // networks that it tried to join, with what came of it
 }
 
 type unit struct {
@@ -120,6 +122,10 @@ type unit struct {
 	fault    Fault
 	faultVal int
 	writes   []string
+	tried    []string
+	sum      string
+	summed   [3]int // the slot, its length and how many were written when sum was worked out
+	end      context.CancelFunc
 	fetched  int64
 	state    map[string]any
 	client   mqtt.Client
@@ -198,11 +204,20 @@ func (u *unit) onAir() (name, key string, on bool) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	name, key = u.manner.accessPoint()
+	if u.fault == LoginChanged && key != "" {
+		key = elsewhere
+	}
 	if u.fault == PointOpen && u.mode == "online" {
 		return name, "", true
 	}
 	return name, key, u.mode == "set-up"
 }
+
+// elsewhere is the key that somebody else gave a unit.
+const elsewhere = "somebody else's key"
+
+// faintest is the weakest signal, in dBm, at which a unit joins.
+const faintest = -85
 
 // digits are the hardware id's own, as access points carry them.
 func (u *unit) digits() string { return strings.ReplaceAll(u.spec.HardwareID, ":", "") }
@@ -252,7 +267,7 @@ func (u *unit) run(ctx context.Context) {
 		if factor, slow := u.has(SlowBoot); slow {
 			boot *= float64(factor)
 		}
-		if why := u.sleep(ctx, seconds(boot*(0.9+0.2*u.rand.Float64()))); why == "restart" {
+		if why := u.sleep(ctx, seconds(boot*(0.9+0.2*u.rand.Float64()))); why == "restart" || why == "power" {
 			continue
 		}
 		if !u.startSlot(ctx) {
@@ -355,6 +370,14 @@ func (u *unit) join(ctx context.Context) string {
 			return u.ended(why)
 		}
 		trouble := u.site.associate(c.ssid, c.pass)
+		if u.signal() < faintest {
+			trouble = "wifi_not_found"
+		}
+		u.mu.Lock()
+		if n := cmp.Or(trouble, "joined") + " " + c.ssid; len(u.tried) < 50 && (len(u.tried) == 0 || u.tried[len(u.tried)-1] != n) {
+			u.tried = append(u.tried, n)
+		}
+		u.mu.Unlock()
 		if trouble != "" && c.ssid2 != "" && u.site.associate(c.ssid2, c.pass2) == "" {
 			trouble = ""
 		}
@@ -579,6 +602,12 @@ func (u *unit) values() map[string]any {
 func (u *unit) guard(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		u.touch()
+		u.mu.Lock()
+		mode := u.mode
+		u.mu.Unlock()
+		if mode == "starting" || mode == "off" || mode == "dead" {
+			panic(http.ErrAbortHandler) // nobody is there
+		}
 		if _, hangs := u.has(Hangs); hangs {
 			<-r.Context().Done()
 			return
@@ -619,7 +648,11 @@ func (u *unit) inSetUpOnly(next http.Handler) http.Handler {
 func (u *unit) heard() []Network {
 	u.site.mu.Lock()
 	defer u.site.mu.Unlock()
-	return slices.Clone(u.site.networks)
+	networks := slices.Clone(u.site.networks)
+	for i := range networks {
+		networks[i].Signal = min(networks[i].Signal, u.signal())
+	}
+	return slices.DeleteFunc(networks, func(n Network) bool { return n.Signal < faintest })
 }
 
 func (u *unit) report() Report {
@@ -628,8 +661,17 @@ func (u *unit) report() Report {
 	h, _ := readImage(u.slots[u.active])
 	state := maps.Clone(u.state)
 	open, _ := json.Marshal(u.manner.open())
-	return Report{u.spec.HardwareID, u.spec.Model, u.mode, h.Version, digestOf(u.slots[u.active]), u.restarts, u.trouble, u.manner.link().topic,
-		slices.Clone(u.writes), u.fetched, state, open}
+	return Report{u.spec.HardwareID, u.spec.Model, u.mode, h.Version, u.digest(), u.restarts, u.trouble, u.manner.link().topic,
+		slices.Clone(u.writes), u.fetched, state, open, slices.Clone(u.tried)}
+}
+
+// digest is that of the running image, worked out once. The lock is held.
+func (u *unit) digest() string {
+	b := u.slots[u.active]
+	if !slices.Equal(u.summed[:], []int{u.active, len(b), len(u.writes)}) {
+		u.sum, u.summed = digestOf(b), [3]int{u.active, len(b), len(u.writes)}
+	}
+	return u.sum
 }
 
 // version is what the running image says.

@@ -305,10 +305,13 @@ func TestConsoleIsAccessible(t *testing.T) {
 	b := openConsole(t, d)
 	for _, p := range []struct{ path, see string }{
 		{"/", "What needs you"}, {"/devices", "35 devices"}, {"/devices/" + id("adega-level-1"), "proven by effect"}, {"/devices/" + id("lavandaria-level-1"), "Likely cause"},
-		{"/bench", "fado-"}, {"/drift", "2 settings on 1 device"}, {"/dialects", "Coruja"}, {"/dialects/andorinha", "no fault"}, {"/sites/lagar/names", "Would be renamed"}, {"/firmware", "1.4.0"}, {"/activity", "marta"}, {"/devices?add=1", "Set-up code"}, {"/nowhere", "no such page"},
+		{"/bench", "fado-"}, {"/drift", "2 settings on 1 device"}, {"/dialects", "Coruja"}, {"/dialects/andorinha", "no fault"}, {"/sites/lagar/names", "Would be renamed"}, {"/sites/lagar/inventory", "CSV file"}, {"/firmware", "1.4.0"}, {"/activity", "marta"}, {"/devices?add=1", "Set-up code"}, {"/nowhere", "no such page"},
 	} {
 		for _, theme := range []string{"light", "dark"} {
 			for _, width := range []int64{1280, 390} {
+				if theme == "dark" && width == 390 {
+					continue // themes differ in colours, widths in layout
+				}
 				steps(t, b,
 					func() error { return b.Size(width, 800) },
 					func() error { return b.Go(d.URL + p.path) },

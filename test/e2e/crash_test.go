@@ -29,7 +29,7 @@ import (
 
 // crashScale is how fast time goes at most: a service that is away, or a disk that
 // stands still for seconds, must not look like a unit that does not answer.
-const crashScale = 12
+const crashScale = 8
 
 // rig runs a real service process against a simulated site that outlives it.
 type rig struct {
@@ -359,6 +359,7 @@ func TestKilledAtEveryBoundary(t *testing.T) {
 	if testing.Short() {
 		t.Skip("takes minutes")
 	}
+	t.Parallel()
 	r := newRig(t)
 	base := r.prepare()
 	defer func() { r.site.Stop() }()
@@ -407,14 +408,14 @@ func TestKilledAtEveryBoundary(t *testing.T) {
 		t.Fatal("too few boundaries: are the failpoints compiled in?")
 	}
 
-	// «make test» takes every kind of boundary and every eighth of the rest;
+	// «make test» takes every kind of boundary and every twelfth of the rest;
 	// FADO_ALL_BOUNDARIES takes them all.
 	hit, tried, kinds := 0, 0, map[string]bool{}
 	for n, point := range slices.Concat(inCommission, inUpdate, inApply) {
 		commissioning, applying := n < len(inCommission), n >= len(inCommission)+len(inUpdate)
 		kind, _, _ := strings.Cut(point, ":")
 		kind = fmt.Sprint(commissioning, applying, kind)
-		every := 8
+		every := 12
 		if applying {
 			every = 1000 // each kind once
 		}

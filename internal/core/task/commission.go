@@ -1,6 +1,8 @@
 package task
 
 import (
+	"cmp"
+	"maps"
 	"time"
 
 	"fado/internal/core/inventory"
@@ -54,6 +56,20 @@ func (m *machine) commissionEnter(phase string) {
 	}
 }
 
+// starting waits for the access point of a unit that may have been given its
+// power just now. It is false when that was waited for long enough.
+func (m *machine) starting() bool {
+	if m.Wait == nil {
+		m.wait(forPerson, "Its access point. "+m.Subject.SetUp, m.boot(), max(3*m.boot(), 45*time.Second), "The task ends and says so; it can be tried again once the unit is in set-up mode.")
+	}
+	if !m.now.Before(m.Wait.Until) {
+		m.Tries = 3 // it was looked for often enough
+		return false
+	}
+	m.due(2 * time.Second)
+	return true
+}
+
 // askAgain asks for a report. A unit that sleeps gives it at its wake.
 func (m *machine) askAgain() {
 	m.command(DoAsk, Repeatable)
@@ -74,7 +90,14 @@ func (m *machine) commissionResult(c Command, e Event) {
 	switch c.Do {
 	case DoContact:
 		switch {
+		case e.Code == "joined":
+			// It was given up, and joined by itself with what it had been handed.
+			m.Seen.HardwareID, m.Seen.Version, m.Seen.Digest, m.Seen.Live = e.Facts["hardware_id"], e.Facts["version"], e.Facts["digest"], true
+			m.stage(inventory.Joined)
+			m.note("Its access point is gone: it has joined by itself meanwhile.")
+			m.commissionEnter(phaseReport)
 		case e.Code == "not_seen" && m.Subject.Sleeps && m.asleep(m.wakeLimit(), 2*time.Second):
+		case e.Code == "not_seen" && !m.Subject.Sleeps && m.starting():
 		case e.Code != "":
 			m.retryOr(e, 3)
 		case m.Subject.HardwareID != "" && e.Facts["hardware_id"] != m.Subject.HardwareID:
@@ -102,10 +125,18 @@ func (m *machine) commissionResult(c Command, e Event) {
 			m.note("Its access point is gone; it may have left with the settings.")
 			m.commissionEnter(phaseAwait)
 		case e.Code == "not_seen" && m.Subject.Sleeps && m.asleep(m.wakeLimit(), 2*time.Second):
+		case e.Code == "network_untried":
+			m.wait(forFirst, e.Facts["by"]+" tries the passphrase of «"+m.Subject.Network+"» first.", m.boot(), m.joinLimit(),
+				"It is handed its settings once the passphrase has proven right; if it is wrong, it does not leave with it.")
+			m.due(2 * time.Second)
 		case e.Code != "":
 			m.retryOr(e, 2)
 		default:
-			m.note("%s settings sent; it accepted them.", e.Facts["count"])
+			again := ""
+			if m.Seen.Repeated {
+				again = " once more, because it had not kept them"
+			}
+			m.note("%s settings sent%s; it accepted them.", e.Facts["count"], again)
 			m.commissionEnter(phaseAwait)
 		}
 	case DoLookBack:
@@ -161,9 +192,14 @@ func (m *machine) lookedBack(e Event) {
 	}
 	switch {
 	case e.Code == "" && e.Facts["trouble"] != "" && e.Facts["trouble"] != "none":
-		m.fail("came_back_"+e.Facts["trouble"], e.Facts)
-	case e.Code == "" && m.Tries >= 2:
+		facts := maps.Clone(e.Facts)
+		facts["heard"] = cmp.Or(facts["hears"], "Its firmware does not tell which networks it hears.")
+		m.fail("came_back_"+facts["trouble"], facts)
+	case e.Code == "" && m.Tries >= 2 && m.Seen.Repeated:
 		m.fail("stayed", e.Facts)
+	case e.Code == "" && m.Tries >= 2:
+		m.Seen.Repeated = true // it did not keep them: its power failed, or it hung
+		m.commissionEnter(phaseHandOver)
 	case !m.now.Before(m.Wait.Until):
 		m.fail("never_joined", e.Facts)
 	default:
@@ -256,6 +292,11 @@ func (m *machine) retryOr(e Event, tries int) {
 	m.due(time.Second << m.Tries)
 }
 
+// patiently marks the last command as one that may look out for a while.
+func (m *machine) patiently(on bool) {
+	m.Pending[len(m.Pending)-1].Patient, m.out[len(m.out)-1].Patient = on, on
+}
+
 // again repeats the command of the phase after the pause of retryOr.
 func (m *machine) again() {
 	if len(m.Pending) > 0 {
@@ -264,10 +305,12 @@ func (m *machine) again() {
 	switch m.Phase {
 	case phaseContact:
 		m.command(DoContact, Repeatable)
+		m.patiently(m.Wait != nil)
 	case phasePrepare:
 		m.command(DoPrepare, Repeatable)
 	case phaseHandOver:
 		m.command(DoHandOver, LookFirst)
+		m.patiently(m.Wait != nil && m.Wait.For == ForWake)
 		again := m.Wait == nil // after a wait for its wake nothing was sent yet
 		m.Pending[len(m.Pending)-1].Again, m.out[len(m.out)-1].Again = again, again
 	case phaseWrite:

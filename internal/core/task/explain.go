@@ -5,7 +5,7 @@ import "fmt"
 // hopeless lists the failures that another try by itself cannot change.
 var hopeless = map[string]bool{
 	"key_refused": true, "no_key": true, "other_unit": true, "twice": true, "not_as_dialect": true, "refused": true,
-	"no_radio": true, "invalid": true, "hub_refused": true, "not_accepted": true, "login_refused": true, "not_reachable": true, "before_undone": true,
+	"no_radio": true, "invalid": true, "hub_refused": true, "not_accepted": true, "login_refused": true, "not_reachable": true, "before_undone": true, "network_refused": true,
 }
 
 // explain puts a failure's code into three parts.
@@ -16,7 +16,7 @@ func explain(code string, s Subject, f map[string]string) Failure {
 	}
 	say := func(text string) string {
 		return expandText(text, map[string]string{
-			"name": s.Name, "network": s.Network, "set_up": s.SetUp, "recover": s.Recover, "wake": s.Wake, "expected": s.HardwareID, "model": s.Model,
+			"name": s.Name, "network": s.Network, "set_up": s.SetUp, "recover": s.Recover, "wake": s.Wake, "expected": s.HardwareID, "recorded": s.Model,
 		}, f)
 	}
 	return Failure{Code: code, What: say(e.what), Cause: say(e.cause), Next: say(e.next)}
@@ -40,8 +40,8 @@ var explanations = map[string]explanation{
 		"Check the unit's model and firmware; choose the dialect that it speaks."},
 	"other_unit": {"Another unit answered: {hardware_id}; {name} is recorded with {expected}.", "Two units were swapped, or the hardware id was mistyped.",
 		"Compare with the unit's label and correct the hardware id of the device, or take the right unit."},
-	"other_model": {"The unit says that it is a {model_seen}; {name} is recorded as a {model}.", "The unit and the device were mixed up.",
-		"Take a {model}, or change the device's model."},
+	"other_model": {"The unit says that it is a {model_seen}; {name} is recorded as a {recorded}.", "The unit and the device were mixed up.",
+		"Take a {recorded}, or change the device's model."},
 	"twice":   {"Two units answer with the hardware id {expected}.", "One of them is a copy.", "Unplug one of them, then try again."},
 	"invalid": {"The settings of {name} break a rule: {detail}.", "They were changed since the task was planned.", "Correct the setting, then try again."},
 	"account_untried": {"The new broker account of {name} could not sign in: {detail}.", "The broker is down, or it refuses new accounts.",
@@ -49,12 +49,14 @@ var explanations = map[string]explanation{
 	"not_accepted": {"The unit did not take the settings: {detail}.", "Its firmware refuses one of the values.", "Read what it said, correct that setting, then try again."},
 	"came_back_wifi_refused": {"{name} could not join «{network}»: the access point refused the passphrase.", "The Wi-Fi passphrase is wrong.",
 		"Correct the passphrase of the network «{network}», then try again. The unit waits in set-up mode."},
-	"came_back_wifi_not_found": {"{name} could not find the network «{network}».", "It is out of range of the access point, or the network's name is misspelt.",
+	"came_back_wifi_not_found": {"{name} could not find the network «{network}». {heard}", "It is out of range of the access point, or the network's name is misspelt.",
 		"Compare the name, or bring the unit closer, then try again. The unit waits in set-up mode."},
 	"came_back_broker_unreachable": {"{name} joined «{network}» but could not reach the broker.", "The broker's address cannot be reached from that network.",
 		"Check the broker's address as the unit sees it, then try again. The unit waits in set-up mode."},
 	"came_back_broker_refused": {"{name} reached the broker, which refused its account.", "The account was changed or removed on the broker.",
 		"Try again: the account is made anew. The unit waits in set-up mode."},
+	"network_refused": {"«{network}» refused the passphrase when {by} tried it; {name} was not sent away with it.", "The Wi-Fi passphrase is wrong.",
+		"Correct the passphrase of the network «{network}», then try again. The unit waits in set-up mode."},
 	"stayed": {"{name} is still in set-up mode and has not tried to join.", "It took the settings but did not restart, or lost them.",
 		"Take its power away and give it back, then try again."},
 	"never_joined": {"{name} took the settings and was not seen since.", "It lost power, or joined a network from which the broker cannot be reached.",
@@ -73,7 +75,7 @@ var explanations = map[string]explanation{
 		"It works as before. Correct the network or the broker, then try again."},
 	"silent": {"{name} does not answer on the broker.", "It lost power or its network.", "See that it has power, then try again."},
 	"differs": {"Some settings did not arrive as they were sent: {differs}.", "The unit changed or cut the values.",
-		"Compare intended and reported on the device's page, then try again."},
+		"Compare intended and reported on the device's page and apply them again, or accept what it says; then try again."},
 	"no_state": {"A command was sent to {name}; no state came back.", "The unit did not understand the command, or its topic is not the one intended.",
 		"Look at the device's messages, then try again."},
 	"hub_down": {"The hub could not be reached: {detail}.", "The hub is off or restarting.",

@@ -114,6 +114,9 @@ type Command struct {
 	Do     Do     `json:"do"`
 	Repeat Repeat `json:"repeat"`
 	Again  bool   `json:"again,omitempty"` // it may have been done before
+	// Patient lets it look out for the unit for a while before it says that nothing
+	// is there.
+	Patient bool `json:"patient,omitempty"`
 }
 
 // EventKind says what happened.
@@ -188,7 +191,8 @@ type Seen struct {
 	Live       bool       `json:"live,omitempty"` // seen on the broker since the hand-over
 	Left       *time.Time `json:"left,omitempty"` // when it was sent to restart
 	BootTook   float64    `json:"boot_took,omitempty"`
-	Missed     int        `json:"missed,omitempty"` // saves that it slept through
+	Missed     int        `json:"missed,omitempty"`   // saves that it slept through
+	Repeated   bool       `json:"repeated,omitempty"` // the settings were handed over a second time
 }
 
 // UpdateState is what an update adds.
@@ -392,7 +396,7 @@ func (m *machine) cancel() {
 }
 
 func (m *machine) retry() {
-	m.Status, m.Failure, m.Attempt = Running, nil, m.Attempt+1
+	m.Status, m.Failure, m.Attempt, m.Seen.Repeated = Running, nil, m.Attempt+1, false
 	from := firstPhase(m.Kind, m.Subject)
 	if m.Kind == Update {
 		m.Update.Outcome, m.Update.Told, m.Update.Offers, m.Update.Done = Planned, false, 0, 0
@@ -459,7 +463,9 @@ func (m *machine) due(d time.Duration) { m.Due = m.now.Add(d) }
 // What a task may wait for.
 const (
 	forRestart = "restart"
-	forWake    = "wake"
+	ForWake    = "wake"
+	forPerson  = "person"
+	forFirst   = "first" // another unit that tries the passphrase
 )
 
 func (m *machine) wait(reason, what string, usually, until time.Duration, then string) {
@@ -470,8 +476,8 @@ func (m *machine) wait(reason, what string, usually, until time.Duration, then s
 // asleep waits for the next wake of a unit that sleeps. It is false when that
 // was waited for long enough.
 func (m *machine) asleep(limit, look time.Duration) bool {
-	if m.Wait == nil || m.Wait.For != forWake {
-		m.wait(forWake, "Its next wake. "+m.Subject.Wake, m.wake(), limit, "The task ends and says so; nothing is lost, and it can be tried again.")
+	if m.Wait == nil || m.Wait.For != ForWake {
+		m.wait(ForWake, "Its next wake. "+m.Subject.Wake, m.wake(), limit, "The task ends and says so; nothing is lost, and it can be tried again.")
 	}
 	if !m.now.Before(m.Wait.Until) {
 		return false

@@ -128,15 +128,43 @@ func TestCommissionFailuresAreNamed(t *testing.T) {
 	for _, code := range []string{"no_radio", "key_refused", "no_key", "twice", "not_as_dialect"} {
 		commission(t).result(code, "detail", "x").failed(code)
 	}
-	commission(t).result("not_seen").due().result("not_seen").due().result("not_seen").failed("not_seen")
+	for p := commission(t); ; p.due() {
+		if p.result("not_seen"); p.s.Status.Over() {
+			p.failed("not_seen")
+			if late := p.now.Sub(start); late < 45*time.Second || late > 50*time.Second {
+				t.Errorf("a unit that may be starting was waited for %s", late)
+			}
+			break
+		}
+		if p.s.Wait == nil || p.s.Wait.For != "person" {
+			t.Fatalf("%+v", p.s)
+		}
+	}
 	commission(t).result("", "hardware_id", "02:00:00:00:00:01", "model", "junco").failed("other_unit")
 	commission(t).result("", "hardware_id", hw, "model", "azinho", "model_seen", "azinho").failed("other_model")
 	for _, trouble := range []string{"wifi_refused", "wifi_not_found", "broker_unreachable", "broker_refused"} {
 		commission(t).toAwait().due().result("", "trouble", trouble).failed("came_back_" + trouble)
 	}
-	commission(t).toAwait().due().result("", "trouble", "none").due().result("", "trouble", "none").due().result("", "trouble", "none").failed("stayed")
+	// One that did not keep its settings is handed them once more, and no more.
+	forgot := func(p *play) *play {
+		return p.due().result("", "trouble", "none").due().result("", "trouble", "none").due().result("", "trouble", "none")
+	}
+	p := forgot(commission(t).toAwait()).phase(phaseHandOver).result("", "count", "12").phase(phaseAwait)
+	forgot(p).failed("stayed")
+	forgot(p.event(Event{Kind: Retried}).toAwait()).phase(phaseHandOver)
 
-	p := commission(t).toAwait()
+	// Another unit tries the passphrase first; nothing is sent meanwhile.
+	p = commission(t).result("", "hardware_id", hw, "model", "junco").phase(phasePrepare).result("", "account", "unit-1").phase(phaseHandOver)
+	for range 40 {
+		p.result("network_untried", "by", "Rega").phase(phaseHandOver)
+		if p.s.Status != Waiting || p.s.Wait.For != "first" || !strings.Contains(p.s.Wait.What, "Rega") {
+			t.Fatalf("%+v", p.s)
+		}
+		p.due()
+	}
+	p.result("network_refused", "by", "Rega").failed("network_refused")
+
+	p = commission(t).toAwait()
 	for p.s.Status == Waiting {
 		p.due().result("not_seen")
 	}
