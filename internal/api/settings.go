@@ -71,20 +71,21 @@ func (s *server) settingRoutes(api huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			out := []wire.Applied{}
-			for _, d := range list {
-				a := wire.Applied{DeviceID: d.ID, Device: d.Name, Hostname: d.Hostname}
-				rec, err := s.Apply(ctx, actor(ctx), d.ID)
-				if err == nil {
-					var t wire.Task
-					if t, err = s.asTask(ctx, rec); err == nil {
-						a.Task = &t
-					}
-				}
-				a.Problem = sentence(err)
-				out = append(out, a)
+			return s.each(ctx, list, func(d store.Device) (store.Task, error) { return s.Apply(ctx, actor(ctx), d.ID) }), nil
+		})
+	})
+	handle(s, api, "POST", "/bench/start", "start-bench", "Commission what is ready on the bench, many at once", 202, func(ctx context.Context, in *struct {
+		Key  string `header:"Idempotency-Key" maxLength:"100" doc:"The same key gives the same answer, and starts nothing twice"`
+		Body wire.BenchStart
+	}) (*reply[[]wire.Applied], error) {
+		return once(ctx, s, in.Key, "start bench", in.Body, func() (*reply[[]wire.Applied], error) {
+			list, err := s.onBench(ctx, in.Body)
+			if err != nil {
+				return nil, err
 			}
-			return &reply[[]wire.Applied]{out}, nil
+			return s.each(ctx, list, func(d store.Device) (store.Task, error) {
+				return s.CommissionOrRetry(ctx, actor(ctx), d, in.Body.Prepared)
+			}), nil
 		})
 	})
 	handle(s, api, "GET", "/drift", "list-drift", "What is not on the units as intended", 200, func(ctx context.Context, in *struct {
@@ -223,6 +224,40 @@ func (s *server) selected(ctx context.Context, in wire.Selection) ([]store.Devic
 	}
 	list, err := s.Differing(ctx, in.Site, in.Model, in.Tag)
 	return append(out, list...), err
+}
+
+// onBench lists the devices that a start of the bench means.
+func (s *server) onBench(ctx context.Context, in wire.BenchStart) ([]store.Device, error) {
+	var out []store.Device
+	for _, ref := range in.Devices {
+		d, err := s.FindDevice(ctx, ref)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, d)
+	}
+	if len(out) > 0 {
+		return out, nil
+	}
+	return s.OnBench(ctx, in.Site)
+}
+
+// each starts something for many devices and tells of each what became of it.
+func (s *server) each(ctx context.Context, list []store.Device, start func(store.Device) (store.Task, error)) *reply[[]wire.Applied] {
+	out := []wire.Applied{}
+	for _, d := range list {
+		a := wire.Applied{DeviceID: d.ID, Device: d.Name, Hostname: d.Hostname}
+		rec, err := start(d)
+		if err == nil {
+			var t wire.Task
+			if t, err = s.asTask(ctx, rec); err == nil {
+				a.Task = &t
+			}
+		}
+		a.Problem = sentence(err)
+		out = append(out, a)
+	}
+	return &reply[[]wire.Applied]{out}
 }
 
 func sentence(err error) string {

@@ -291,7 +291,10 @@ func (s *server) asSightings(ctx context.Context, list []store.Sighting) []wire.
 		w := wire.Sighting{ID: x.ID, Source: x.Source, Name: x.Name, Dialect: x.Dialect, HardwareID: x.HardwareID, Signal: x.Signal, DeviceID: x.DeviceID,
 			Ignored: x.Ignored, Gone: x.Gone, FirstSeen: x.FirstSeen, LastSeen: x.LastSeen}
 		if d, err := store.One[store.Device](s.Store.Read(ctx), "id = ?", x.DeviceID); err == nil {
-			w.Device, w.Model = d.Name, d.Model
+			w.Device, w.Model, w.Stage = d.Name, d.Model, d.Stage
+			if site, err := s.FindSite(ctx, d.SiteID); err == nil {
+				w.Site = site.Key
+			}
 		}
 		if x.HardwareID == "" {
 			w.Ending = strings.ToUpper(x.Digits)

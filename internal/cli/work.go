@@ -384,7 +384,11 @@ func (a *app) watch(ctx context.Context, id string) error {
 			}
 		}
 		if t.Wait != nil {
-			say("wait", fmt.Sprintf("    waiting: %s Usually %.0f s; until %s.", t.Wait.What, t.Wait.Usually, t.Wait.Until.Local().Format("15:04:05")))
+			line := "    waiting: " + t.Wait.What
+			if t.Wait.Usually > 0 {
+				line += fmt.Sprintf(" Usually %.0f s; until %s.", t.Wait.Usually, t.Wait.Until.Local().Format("15:04:05"))
+			}
+			say("wait", line)
 		}
 		if u := t.Update; u != nil && u.Of > 0 && (u.Outcome == task.Fetching || u.Outcome == task.Writing) {
 			say("bytes", fmt.Sprintf("    %s: %d of %d KiB", u.Outcome, u.Done/1024, u.Of/1024))
@@ -516,7 +520,7 @@ func (a *app) benchCommand() *cobra.Command {
 		return a.done("%s is %s.", args[0], map[bool]string{true: "shown again", false: "hidden"}[again])
 	}}
 	ignore.Flags().BoolVar(&again, "undo", false, "show it again")
-	return group("bench", "Units that wait to be commissioned", ls, scan, claim, ignore)
+	return group("bench", "Units that wait to be commissioned", ls, scan, a.benchStart(), claim, ignore)
 }
 
 func (a *app) taskCommand() *cobra.Command {

@@ -155,7 +155,12 @@ func (w *worker) join(ctx context.Context, why urgency) (*reach.Joined, *task.Ev
 	if w.dl.Sleeps() {
 		why = toCatch
 	}
-	j, err := w.e.radio.Join(ctx, int(why)+int(w.e.bootUsual(w.e.Store.Read(ctx), w.model)), ap.Name, keys...)
+	w.turn("radio")
+	within := int(w.r.boot)
+	if why == toIdentify && !w.e.firsts.tried(w.r) {
+		within = -within // the quickest tells soonest whether the passphrase is right
+	}
+	j, err := w.e.radio.Join(ctx, int(why)+within, ap.Name, keys...)
 	switch {
 	case err == nil:
 		return j, nil
@@ -166,6 +171,14 @@ func (w *worker) join(ctx context.Context, why urgency) (*reach.Joined, *task.Ev
 	}
 	ev := failed("radio_down", err)
 	return nil, &ev
+}
+
+// turn tells the task whom its command is with.
+func (w *worker) turn(with string) {
+	select {
+	case w.r.events <- task.Event{Kind: task.Turn, Facts: map[string]string{"with": with}}:
+	default: // it is only shown
+	}
 }
 
 // pointKeys lists the keys to try at an access point: none when it is open, else

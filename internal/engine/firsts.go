@@ -79,12 +79,26 @@ func (f *firsts) mayLeave(r *runner) (code, by string) {
 func (f *firsts) quicker(r *runner, n *first) string {
 	f.e.tasks.mu.Lock()
 	defer f.e.tasks.mu.Unlock()
+	best := r
 	for _, q := range f.e.tasks.live {
 		if q.kind == task.Commission && q.boot*1.5 < r.boot && f.e.Clock.Now().Sub(q.began) < givesWay && f.of(q) == n {
-			return q.name
+			if best == r || q.boot < best.boot || q.boot == best.boot && q.name < best.name {
+				best = q
+			}
 		}
 	}
-	return ""
+	if best == r {
+		return ""
+	}
+	return best.name
+}
+
+// tried reports whether a unit has joined with what a task hands over.
+func (f *firsts) tried(r *runner) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	n := f.of(r)
+	return n == nil || n.proven
 }
 
 // givesWay is how long a unit that restarts slowly leaves the first try to a

@@ -10,6 +10,7 @@ import (
 	"fado/internal/core/dialect"
 	"fado/internal/core/inventory"
 	"fado/internal/core/problem"
+	"fado/internal/core/task"
 	"fado/internal/reach"
 	"fado/internal/store"
 )
@@ -137,6 +138,35 @@ func (e *Engine) Sightings(ctx context.Context, all bool) ([]store.Sighting, err
 		where = "1 = 1"
 	}
 	return store.Some[store.Sighting](e.Store.Read(ctx), 500, "gone, ignored, name", where)
+}
+
+// OnBench lists the devices whose units are in set-up mode here, that are not in
+// service, and that no task works on.
+func (e *Engine) OnBench(ctx context.Context, siteRef string) ([]store.Device, error) {
+	tx := e.Store.Read(ctx)
+	siteID := ""
+	if siteRef != "" {
+		site, err := findSite(tx, siteRef)
+		if err != nil {
+			return nil, err
+		}
+		siteID = site.ID
+	}
+	return store.All[store.Device](tx, "name", `(? = '' OR site_id = ?) AND stage NOT IN ('adopted','retired')
+		AND id IN (SELECT device_id FROM sightings WHERE gone = 0 AND ignored = 0) AND id NOT IN (SELECT device_id FROM tasks WHERE status IN ('queued','running','waiting'))`, siteID, siteID)
+}
+
+// CommissionOrRetry takes up the device's last commissioning when that failed or
+// was cancelled, else it starts one.
+func (e *Engine) CommissionOrRetry(ctx context.Context, actor string, d store.Device, prepared bool) (store.Task, error) {
+	list, err := store.Some[store.Task](e.Store.Read(ctx), 1, "id DESC", "device_id = ? AND kind = ?", d.ID, string(task.Commission))
+	if err != nil {
+		return store.Task{}, err
+	}
+	if len(list) > 0 && (list[0].Status == string(task.Failed) || list[0].Status == string(task.Cancelled)) {
+		return e.Retry(ctx, actor, list[0].ID)
+	}
+	return e.Commission(ctx, actor, d.ID, prepared)
 }
 
 // Claim matches a sighting to a device, which takes the hardware id that the

@@ -216,6 +216,7 @@ func (w *worker) handOver(ctx context.Context) task.Event {
 		}
 	}
 	defer func() { j.Leave() }()
+	w.turn("unit")
 	rec, err := w.e.Task(ctx, w.r.id)
 	if err != nil {
 		return failed("internal", err)

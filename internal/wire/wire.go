@@ -323,6 +323,15 @@ type Commissioning struct {
 	Prepared bool `json:"prepared,omitempty" doc:"What the model wants done before was done"`
 }
 
+// BenchStart says which units on the bench are commissioned. Without devices it
+// is all that are in set-up mode here and matched to a device that is not in
+// service; what failed before is tried again.
+type BenchStart struct {
+	Site     string   `json:"site,omitempty" doc:"Only those of this site"`
+	Devices  []string `json:"devices,omitempty" doc:"Ids, hostnames, topics or hardware ids"`
+	Prepared bool     `json:"prepared,omitempty" doc:"What the models want done before was done"`
+}
+
 // Reveal asks for the login of a unit's own pages. The password is that of the
 // person who asks.
 type Reveal struct {
@@ -411,6 +420,8 @@ type Sighting struct {
 	DeviceID   string    `json:"device_id,omitempty" doc:"Empty: unclaimed"`
 	Device     string    `json:"device,omitempty"`
 	Model      string    `json:"model,omitempty" doc:"Of the device"`
+	Stage      string    `json:"stage,omitempty" doc:"Of the device"`
+	Site       string    `json:"site,omitempty" doc:"Key of the device's site"`
 	Ignored    bool      `json:"ignored"`
 	Gone       bool      `json:"gone"`
 	FirstSeen  time.Time `json:"first_seen"`

@@ -377,3 +377,70 @@ func TestManyAtOnce(t *testing.T) {
 		}
 	})
 }
+
+// TestTheBenchIsStartedAtOnce: what is ready is started with one word, what
+// failed is taken up by the same word again, and each that could not is told why.
+func TestTheBenchIsStartedAtOnce(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		d := startDemo(t, bubble, "", nil)
+		const weak = "02:5A:11:00:00:1E"
+		fault(t, d, weak, "weak signal", -91)
+		time.Sleep(time.Minute)
+		begin := func(in wire.BenchStart) []wire.Applied {
+			out, err := client.Post[[]wire.Applied](t.Context(), d.Client, "/api/v1/bench/start", in)
+			if err != nil {
+				t.Fatal(err)
+			}
+			return out
+		}
+		ended := func(list []wire.Applied) (done, failed int) {
+			for _, x := range list {
+				if x.Task == nil {
+					continue
+				}
+				task0 := taskOf(t, d, x.Task.ID)
+				for ; !task0.Status.Over(); task0 = taskOf(t, d, x.Task.ID) {
+					time.Sleep(2 * time.Second)
+				}
+				if task0.Status == task.Done {
+					done++
+				} else {
+					failed++
+				}
+			}
+			return done, failed
+		}
+		do(t, d, "POST", "/api/v1/sightings/scan", nil)
+		list := begin(wire.BenchStart{Site: "estaleiro"})
+		refused := 0
+		for _, x := range list {
+			if x.Task == nil && strings.Contains(x.Problem, "maker's own cloud") {
+				refused++
+			}
+		}
+		if refused != 1 || len(list) < 6 {
+			t.Errorf("%d of %d were refused for want of what the model wants done before", refused, len(list))
+		}
+		list = begin(wire.BenchStart{Site: "lagar", Prepared: true})
+		if len(list) < 16 {
+			t.Fatalf("only %d were ready", len(list))
+		}
+		if again := begin(wire.BenchStart{Site: "lagar", Prepared: true}); len(again) != 0 {
+			t.Errorf("what is under way was started again: %+v", again)
+		}
+		done, failed := ended(list)
+		if failed != 1 || done != len(list)-1 {
+			t.Errorf("%d done, %d failed of %d", done, failed, len(list))
+		}
+		fault(t, d, weak, "", 0)
+		onAirOrServing(t, d, weak)
+		time.Sleep(20 * time.Second)
+		list = begin(wire.BenchStart{Devices: []string{weak}})
+		if len(list) != 1 || list[0].Task == nil || list[0].Task.Attempt != 2 {
+			t.Fatalf("%+v", list)
+		}
+		if done, _ := ended(list); done != 1 {
+			t.Errorf("%+v", taskOf(t, d, list[0].Task.ID).Failure)
+		}
+	})
+}

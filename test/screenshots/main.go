@@ -3,6 +3,7 @@
 package main
 
 import (
+	"bufio"
 	"context"
 	"fmt"
 	"log/slog"
@@ -10,6 +11,7 @@ import (
 	"os/exec"
 	"os/signal"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"fado/internal/client"
@@ -165,6 +167,11 @@ func pages(ctx context.Context, d *demo.Demo, dir string) error {
 		if err := b.Size(p.width, p.height); err != nil {
 			return err
 		}
+		if p.name == "bench" { // with units under way
+			if err := d.Client.Do(ctx, "POST", "/api/v1/bench/start", wire.BenchStart{Site: "estaleiro", Prepared: true}, nil); err != nil {
+				return err
+			}
+		}
 		if err := b.Go(d.URL + p.path); err != nil {
 			return err
 		}
@@ -178,6 +185,32 @@ func pages(ctx context.Context, d *demo.Demo, dir string) error {
 			return err
 		}
 	}
+	return inventory(b, d, shot)
+}
+
+// inventory shows a spreadsheet's file being rehearsed.
+func inventory(b *browser.Browser, d *demo.Demo, shot func(string) error) error {
+	dir, err := os.MkdirTemp("", "fado-shot-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	file := filepath.Join(dir, "lista.csv")
+	rows := "name;room;model;hardware_id;report.interval_seconds\nNora do pátio;Terraço;sobro-quatro;025a11000701;60,0\nBomba nova;Sótão;azinho;2E+10;1.000\nRega do pátio;;;02:5A:11:00:00:1B;45\n"
+	if err := os.WriteFile(file, []byte(rows), 0o600); err != nil {
+		return err
+	}
+	for _, step := range []func() error{
+		func() error { return b.Size(1280, 800) },
+		func() error { return b.Go(d.URL + "/sites/lagar/inventory") },
+		func() error { return b.Upload(file) },
+		func() error { return b.See("refused") },
+		func() error { return shot("inventory") },
+	} {
+		if err := step(); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 
@@ -188,19 +221,22 @@ func terminals(ctx context.Context, d *demo.Demo, dir string) error {
 			return fmt.Errorf("%s is missing; run «make tools» as root", tool)
 		}
 	}
-	x := exec.CommandContext(ctx, "Xvfb", ":77", "-screen", "0", "1280x800x24", "-nolisten", "tcp")
+	// The server takes a free display and says which: one that is still going
+	// away from a run before is not in its way.
+	x := exec.CommandContext(ctx, "Xvfb", "-displayfd", "1", "-screen", "0", "1280x800x24", "-nolisten", "tcp")
+	said, err := x.StdoutPipe()
+	if err != nil {
+		return err
+	}
 	if err := x.Start(); err != nil {
 		return err
 	}
 	defer func() { _ = x.Process.Kill(); _ = x.Wait() }()
-	for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(50 * time.Millisecond) {
-		if _, err := os.Stat("/tmp/.X11-unix/X77"); err == nil {
-			break
-		}
-		if time.Now().After(deadline) {
-			return fmt.Errorf("the X server does not start")
-		}
+	line, err := bufio.NewReader(said).ReadString('\n')
+	if err != nil {
+		return fmt.Errorf("the X server does not start: %w", err)
 	}
+	display := "DISPLAY=:" + strings.TrimSpace(line)
 	self, err := filepath.Abs("bin/fado")
 	if err != nil {
 		return err
@@ -208,6 +244,7 @@ func terminals(ctx context.Context, d *demo.Demo, dir string) error {
 	for _, s := range []struct{ name, command, size, geometry string }{
 		{"terminal-devices", "fado attention; echo; fado device list --site lagar --stage adopted", "11", "140x44+0+0"},
 		{"terminal-commission", "fado device commission adega-level-1 --wait", "11", "140x44+0+0"},
+		{"terminal-bench", "fado bench start --site lagar --prepared --wait", "10", "156x44+0+0"},
 		{"terminal-settings", "fado device settings portaria-relay-1; echo; fado drift list", "11", "140x44+0+0"},
 		{"terminal-dialect", "fado dialect try coruja 2>/dev/null", "10", "150x48+0+0"},
 		{"terminal-help", "fado --help", "9", "180x56+0+0"},
@@ -216,7 +253,7 @@ func terminals(ctx context.Context, d *demo.Demo, dir string) error {
 		_ = os.Remove(finished)
 		script := fmt.Sprintf(`fado() { %q "$@"; }; printf '$ %%s\n' %q; %s; touch %q; sleep 60`, self, s.command, s.command, finished)
 		t := exec.CommandContext(ctx, "xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", s.size, "-geometry", s.geometry, "-b", "8", "+sb", "-e", "sh", "-c", script)
-		t.Env = append(os.Environ(), "DISPLAY=:77", "LC_ALL=C.UTF-8", "FADO_SERVER="+d.URL, "FADO_TOKEN="+d.Token)
+		t.Env = append(os.Environ(), display, "LC_ALL=C.UTF-8", "FADO_SERVER="+d.URL, "FADO_TOKEN="+d.Token)
 		if err := t.Start(); err != nil {
 			return err
 		}
@@ -230,7 +267,7 @@ func terminals(ctx context.Context, d *demo.Demo, dir string) error {
 		}
 		time.Sleep(300 * time.Millisecond) // the terminal draws
 		shot := exec.CommandContext(ctx, "import", "-window", "root", filepath.Join(dir, s.name+".png"))
-		shot.Env = append(os.Environ(), "DISPLAY=:77")
+		shot.Env = append(os.Environ(), display)
 		out, err := shot.CombinedOutput()
 		_ = t.Process.Kill()
 		_ = t.Wait()

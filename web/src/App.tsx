@@ -80,7 +80,7 @@ function Inside({ name }: { name: string }) {
           <Route path="/" element={<AttentionPage site={site} />} />
           <Route path="/devices" element={<Devices site={site} />} />
           <Route path="/devices/:id" element={<DevicePage />} />
-          <Route path="/bench" element={<Bench />} />
+          <Route path="/bench" element={<Bench site={site} />} />
           <Route path="/firmware" element={<Images site={site} />} />
           <Route path="/drift" element={<DriftPage site={site} />} />
           <Route path="/dialects" element={<Dialects />} />

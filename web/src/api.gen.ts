@@ -38,6 +38,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/bench/start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Commission what is ready on the bench, many at once */
+        post: operations["start-bench"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/brokers": {
         parameters: {
             query?: never;
@@ -1159,6 +1176,14 @@ export interface components {
             /** Format: int64 */
             total: number;
         };
+        BenchStart: {
+            /** @description Ids, hostnames, topics or hardware ids */
+            devices?: string[];
+            /** @description What the models want done before was done */
+            prepared?: boolean;
+            /** @description Only those of this site */
+            site?: string;
+        };
         Broker: {
             /** @description How units authenticate */
             accounts: string;
@@ -1845,7 +1870,11 @@ export interface components {
              * @description dBm
              */
             signal: number;
+            /** @description Key of the device's site */
+            site?: string;
             source: string;
+            /** @description Of the device */
+            stage?: string;
         };
         Site: {
             allow_downgrade: boolean;
@@ -2152,6 +2181,87 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Attention"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "start-bench": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The same key gives the same answer, and starts nothing twice */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BenchStart"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Applied"][];
                 };
             };
             /** @description Unauthorized */

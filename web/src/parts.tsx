@@ -96,7 +96,9 @@ export function TaskSheet({ task, onRetry, onCancel, busy, children }: { task: T
       </ol>
       {open && task.wait ? (
         <div className="wait" role="status">
-          Waiting: {task.wait.what} Usually {Math.round(task.wait.usually_seconds)} s; {left > 0 ? `${left} s left` : "time is up"}. Then: {task.wait.then}
+          {task.wait.usually_seconds > 0
+            ? <>Waiting: {task.wait.what} Usually {Math.round(task.wait.usually_seconds)} s; {left > 0 ? `${left} s left` : "time is up"}. Then: {task.wait.then}</>
+            : <>{task.wait.what} Then: {task.wait.then}</>}
         </div>
       ) : null}
       {open && taking ? (

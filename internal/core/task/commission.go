@@ -59,7 +59,7 @@ func (m *machine) commissionEnter(phase string) {
 // starting waits for the access point of a unit that may have been given its
 // power just now. It is false when that was waited for long enough.
 func (m *machine) starting() bool {
-	if m.Wait == nil {
+	if m.Wait == nil || m.Wait.For != forPerson {
 		m.wait(forPerson, "Its access point. "+m.Subject.SetUp, m.boot(), max(3*m.boot(), 45*time.Second), "The task ends and says so; it can be tried again once the unit is in set-up mode.")
 	}
 	if !m.now.Before(m.Wait.Until) {
@@ -87,6 +87,9 @@ func (m *machine) askAgain() {
 func (m *machine) joinLimit() time.Duration { return max(m.boot()*6, 90*time.Second) }
 
 func (m *machine) commissionResult(c Command, e Event) {
+	if m.Wait.brief() || m.Wait != nil && m.Wait.For == forFirst {
+		m.Status, m.Wait = Running, nil
+	}
 	switch c.Do {
 	case DoContact:
 		switch {
@@ -230,6 +233,17 @@ func (m *machine) commissionMessage(e Event) {
 		m.commissionEnter(phaseReport)
 	case Woke:
 		m.tripAtWake()
+	case Turn:
+		// The wake of a unit that sleeps is waited for through all of this.
+		switch {
+		case m.Subject.Sleeps || m.Phase != phaseContact && m.Phase != phaseHandOver || len(m.Pending) == 0:
+		case e.Facts["with"] == "unit" && m.Phase == phaseHandOver:
+			m.Status = Running
+			m.show(forUnit, "Do not touch it, and leave its power on: it is being handed its settings.", "It restarts, and Fado waits for it on the broker.")
+		case e.Facts["with"] == "radio" && (m.Wait == nil || m.Wait.For == forFirst):
+			m.Status = Waiting
+			m.show(forTurn, "Its turn at the radio, which joins one access point at a time.", "It is joined.")
+		}
 	case Reported:
 		if m.Phase != phaseReport {
 			return

@@ -136,6 +136,7 @@ const (
 	Progress EventKind = "progress" // of an update
 	Woke     EventKind = "woke"     // a unit that sleeps is awake for a moment
 	Noted    EventKind = "noted"    // a command under way says how far it is
+	Turn     EventKind = "turn"     // a command waits for the radio, or is with the unit
 )
 
 // Event is something that happened. Which fields count depends on its kind.
@@ -465,8 +466,19 @@ const (
 	forRestart = "restart"
 	ForWake    = "wake"
 	forPerson  = "person"
+	forTurn    = "turn"  // the radio, which is with another unit
+	forUnit    = "unit"  // that writes, and is not to be touched
 	forFirst   = "first" // another unit that tries the passphrase
 )
+
+// show says what is waited for, for a moment that has no usual length, until the
+// command's result.
+func (m *machine) show(reason, what, then string) {
+	m.Wait = &Wait{For: reason, What: what, Since: m.now, Until: m.now, Then: then}
+}
+
+// brief reports whether what is waited for was only shown.
+func (w *Wait) brief() bool { return w != nil && (w.For == forTurn || w.For == forUnit) }
 
 func (m *machine) wait(reason, what string, usually, until time.Duration, then string) {
 	m.Status = Waiting

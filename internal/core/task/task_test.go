@@ -164,6 +164,22 @@ func TestCommissionFailuresAreNamed(t *testing.T) {
 	}
 	p.result("network_refused", "by", "Rega").failed("network_refused")
 
+	// Its turn at the radio, and the moment in which nobody may touch it.
+	turn := func(with string) Event { return Event{Kind: Turn, Facts: pairs([]string{"with", with})} }
+	p = commission(t).event(turn("radio"))
+	if p.s.Wait == nil || p.s.Wait.For != "turn" {
+		t.Fatalf("%+v", p.s)
+	}
+	p.result("", "hardware_id", hw, "model", "junco").phase(phasePrepare).result("", "account", "unit-1").phase(phaseHandOver)
+	p.result("network_untried", "by", "Rega").due().event(turn("radio")).event(turn("unit"))
+	if p.s.Status != Running || p.s.Wait == nil || !strings.Contains(p.s.Wait.What, "Do not touch") {
+		t.Fatalf("%+v", p.s)
+	}
+	p.result("half_way", "page", "x", "detail", "x").due()
+	if c := p.s.Pending; len(c) != 1 || !c[0].Again {
+		t.Errorf("what may have been sent is not asked for: %+v", c)
+	}
+
 	p = commission(t).toAwait()
 	for p.s.Status == Waiting {
 		p.due().result("not_seen")
@@ -450,6 +466,12 @@ func (w *world) do(c Command, s State) []Event {
 		}
 		return res("", "seen", "x", "account", "a", "sentence", "x", "until", "x")
 	case DoHandOver:
+		if w.chance(15) {
+			return res("network_untried", "by", "another")
+		}
+		if w.chance(2) {
+			return res("network_refused", "by", "another")
+		}
 		if !w.inSetUp || w.dead {
 			return res("not_seen")
 		}
@@ -585,6 +607,11 @@ func simulate(t *testing.T, seed uint64, outcomes map[string]int) int {
 			queue = append(queue, Event{Kind: Cancel})
 		case len(pending) > 0 && r.IntN(3) > 0:
 			i := r.IntN(len(pending))
+			for _, with := range []string{"radio", "unit"} {
+				if r.IntN(4) == 0 {
+					queue = append(queue, Event{Kind: Turn, Facts: pairs([]string{"with", with})})
+				}
+			}
 			queue = append(queue, w.do(pending[i], s)...)
 			pending = append(pending[:i], pending[i+1:]...)
 		case r.IntN(4) == 0:

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, must, type Device, type Task } from "../api";
-import { Stamp, Trouble } from "../parts";
+import { Stamp, Trouble, useNow } from "../parts";
 
 const why: Record<string, (d: Device) => string> = {
   behind: (d) => `Runs ${d.running ?? "?"}; ${d.intended ?? "?"} is intended. Its page offers the update.`,
@@ -55,6 +55,12 @@ export function AttentionPage({ site }: { site: string }) {
   );
 }
 
+function Waiting({ wait }: { wait: NonNullable<Task["wait"]> }) {
+  const now = useNow(true);
+  const left = Math.round((Date.parse(wait.until) - now) / 1000);
+  return <span className="sub">{wait.what}{wait.usually_seconds > 0 ? <> Usually {Math.round(wait.usually_seconds)} s; {left > 0 ? `${left} s left` : "time is up"}.</> : null}</span>;
+}
+
 export function Tasks({ tasks }: { tasks: Task[] }) {
   return (
     <table className="ledger folds">
@@ -67,7 +73,7 @@ export function Tasks({ tasks }: { tasks: Task[] }) {
               <td><Link to={`/devices/${t.device_id}`}>{t.device}</Link></td>
               <td>{t.kind}</td>
               <td><Stamp word={t.status} /></td>
-              <td>{at >= 0 ? <>{at + 1} of {t.steps.length}: {t.steps[at]?.title}</> : null} {t.wait ? <span className="sub">{t.wait.what}</span> : null}</td>
+              <td>{at >= 0 ? <>{at + 1} of {t.steps.length}: {t.steps[at]?.title}</> : null} {t.wait ? <Waiting wait={t.wait} /> : t.status === "queued" ? <span className="sub">Waits for a place on the bench.</span> : null}</td>
             </tr>
           );
         })}

@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { Button, Form } from "react-bootstrap";
+import { Button, Form, Modal } from "react-bootstrap";
 import { Link, useSearchParams } from "react-router";
 import { api, must, type Sighting } from "../api";
 import { Stamp, Trouble, When } from "../parts";
@@ -8,7 +8,7 @@ import { Tasks } from "./Attention";
 import { Commission } from "./Changes";
 
 /** Bench shows units in set-up mode, and what is done with each. */
-export function Bench() {
+export function Bench({ site }: { site: string }) {
   const client = useQueryClient();
   const [params, setParams] = useSearchParams();
   const q = useQuery({ queryKey: ["sightings"], queryFn: () => must(api.GET("/api/v1/sightings")), refetchInterval: 10_000 });
@@ -21,14 +21,35 @@ export function Bench() {
     setParams({}, { replace: true });
     act.mutate(() => must(api.POST("/api/v1/sightings/scan")));
   }, [asked, act, setParams]);
+  const start = useMutation({ mutationFn: (prepared: boolean) => must(api.POST("/api/v1/bench/start", { body: { site, prepared } })), onSettled: () => client.invalidateQueries() });
+  const [ask, setAsk] = useState(false);
   const list = q.data ?? [];
   const busy = new Map(tasks.data?.map((t) => [t.device_id, t]));
+  const ready = list.filter((s) => s.device_id && s.stage !== "adopted" && !busy.has(s.device_id) && (!site || s.site === site));
+  const models = useQuery({ queryKey: ["models"], queryFn: () => must(api.GET("/api/v1/models")) });
+  const wanted = models.data?.filter((m) => m.before?.length && ready.some((s) => s.model === m.name)) ?? [];
+  const refused = start.data?.filter((x) => x.problem) ?? [];
   return (
     <>
-      <div className="headline"><h1>Bench</h1><Button size="sm" variant="outline-primary" disabled={act.isPending} onClick={scan}>Scan now</Button></div>
+      <div className="headline"><h1>Bench</h1><div className="actions">
+        <Button size="sm" variant="outline-primary" disabled={act.isPending} onClick={scan}>Scan now</Button>
+        <Button size="sm" disabled={!ready.length || start.isPending} onClick={() => setAsk(true)}>Commission all</Button>
+      </div></div>
       <p className="quiet m-0">Units in set-up mode that the radio hears. It listens every ten seconds by itself.</p>
-      <Trouble problem={q.error ?? act.error} />
-      <h2>In set-up mode <span className="aside" role="status">{list.length}</span></h2>
+      <Trouble problem={q.error ?? act.error ?? start.error} />
+      {refused.length ? <div className="trouble" role="alert"><strong>{refused.length} of {start.data?.length} were not started.</strong>{refused.map((x) => <div key={x.device_id}><Link to={`/devices/${x.device_id}`}>{x.device}</Link>: {x.problem}</div>)}</div> : null}
+      <Modal show={ask} onHide={() => setAsk(false)} animation={false} aria-labelledby="all-title">
+        <Modal.Header closeButton><Modal.Title id="all-title" as="h2" className="h5 m-0 border-0">Commission {ready.length} units</Modal.Title></Modal.Header>
+        <Modal.Body>
+          <p>While a Wi-Fi passphrase has not proven itself, one unit tries it and the others wait in set-up mode. What failed before is tried again.</p>
+          {wanted.length ? <><p>Some models want this done before:</p><ul>{wanted.map((m) => <li key={m.name}>{m.title}: {m.before?.join(" ")}</li>)}</ul><p className="quiet">That you confirm this is recorded for each.</p></> : null}
+          <div className="actions">
+            <Button onClick={() => { setAsk(false); start.mutate(wanted.length > 0); }}>{wanted.length ? "This is done, commission them" : "Commission them"}</Button>
+            <Button variant="outline-secondary" onClick={() => setAsk(false)}>Not yet</Button>
+          </div>
+        </Modal.Body>
+      </Modal>
+      <h2>In set-up mode <span className="aside" role="status">{list.length}, {ready.length} ready</span></h2>
       {list.length === 0 ? <p>No unit is in set-up mode here. A device's page says how to bring its unit there.</p> : (
         <table className="ledger folds">
           <thead><tr><th>Access point</th><th>Hardware id</th><th className="num">Signal</th><th>Device</th><th>Last heard</th><th>Do</th></tr></thead>
