@@ -288,7 +288,7 @@ func (s *server) asTasks(ctx context.Context, recs []store.Task) ([]wire.Task, e
 func (s *server) asSightings(ctx context.Context, list []store.Sighting) []wire.Sighting {
 	out := []wire.Sighting{}
 	for _, x := range list {
-		w := wire.Sighting{ID: x.ID, Source: x.Source, Name: x.Name, Dialect: x.Dialect, HardwareID: x.HardwareID, Signal: x.Signal, DeviceID: x.DeviceID,
+		w := wire.Sighting{ID: x.ID, Source: x.Source, Name: x.Name, Dialect: x.Dialect, HardwareID: x.HardwareID, Signal: x.Signal, Twice: x.Twice, DeviceID: x.DeviceID,
 			Ignored: x.Ignored, Gone: x.Gone, FirstSeen: x.FirstSeen, LastSeen: x.LastSeen}
 		if d, err := store.One[store.Device](s.Store.Read(ctx), "id = ?", x.DeviceID); err == nil {
 			w.Device, w.Model, w.Stage = d.Name, d.Model, d.Stage

@@ -483,6 +483,8 @@ func (a *app) benchCommand() *cobra.Command {
 			switch {
 			case s.Ignored:
 				return "(ignored)"
+			case s.Twice:
+				return strings.TrimSpace(s.Device + " (held: two units with this id)")
 			case s.Device == "":
 				return "unclaimed"
 			}

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -44,6 +45,10 @@ func (e *Engine) Scan(ctx context.Context) ([]store.Sighting, error) {
 	}
 	now := e.Clock.Now()
 	on := []store.Sighting{}
+	units := map[string]int{} // on the air, by the name that carries their id
+	for _, ap := range list {
+		units[ap.Name]++
+	}
 	err = e.Store.Write(ctx, func(tx *store.Tx) error {
 		seen := map[string]bool{}
 		for _, ap := range list {
@@ -64,7 +69,8 @@ func (e *Engine) Scan(ctx context.Context) ([]store.Sighting, error) {
 			if fresh {
 				s = store.Sighting{ID: id, Source: "radio", Name: ap.Name, FirstSeen: now}
 			}
-			back := s.Gone
+			back, alone := s.Gone, !s.Twice
+			s.Twice = units[ap.Name] > 1
 			s.Dialect, s.Digits, s.Signal, s.LastSeen, s.Gone = d.Name, digits, ap.Signal, now, false
 			if len(digits) == 12 {
 				if h, err := inventory.ParseHardwareID(digits); err == nil {
@@ -77,8 +83,13 @@ func (e *Engine) Scan(ctx context.Context) ([]store.Sighting, error) {
 				return err
 			}
 			on = append(on, s)
-			if fresh || back || owner != s.DeviceID {
+			if fresh || back || owner != s.DeviceID || alone == s.Twice {
 				e.mark(tx, "sighting", s.ID)
+			}
+			if alone && s.Twice {
+				if err := e.event(tx, store.Event{Actor: "radio", DeviceID: s.DeviceID, Kind: "sighting", Text: fmt.Sprintf("Two units are on the air as %s. Both are held until one of them is unplugged.", s.Name)}); err != nil {
+					return err
+				}
 			}
 			if fresh {
 				if err := e.event(tx, store.Event{Actor: "radio", DeviceID: s.DeviceID, Kind: "sighting", Text: fmt.Sprintf("The access point %s is on the air (%d dBm).", s.Name, s.Signal)}); err != nil {
@@ -159,6 +170,10 @@ func (e *Engine) OnBench(ctx context.Context, siteRef string) ([]store.Device, e
 // CommissionOrRetry takes up the device's last commissioning when that failed or
 // was cancelled, else it starts one.
 func (e *Engine) CommissionOrRetry(ctx context.Context, actor string, d store.Device, prepared bool) (store.Task, error) {
+	if n, err := store.Count[store.Sighting](e.Store.Read(ctx), "device_id = ? AND gone = 0 AND twice = 1", d.ID); err != nil || n > 0 {
+		return store.Task{}, cmp.Or(err, error(problem.New(problem.Conflict, fmt.Sprintf("Two units are on the air with the hardware id of %s, so both are held.", d.Name), "One of them is a copy, or two labels were mixed up.",
+			"Unplug the one that is not meant, then start again.")))
+	}
 	list, err := store.Some[store.Task](e.Store.Read(ctx), 1, "id DESC", "device_id = ? AND kind = ?", d.ID, string(task.Commission))
 	if err != nil {
 		return store.Task{}, err

@@ -371,6 +371,7 @@ type Sighting struct {
 	Digits     string // of the hardware id that it carries
 	HardwareID string
 	Signal     int
+	Twice      bool   // two units are on the air with this id
 	DeviceID   string `gorm:"index"`
 	Ignored    bool
 	FirstSeen  time.Time

@@ -129,6 +129,8 @@ var recordMigrations = []*gormigrate.Migration{
 	{ID: "2026-11-23-first", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(records...) }},
 	// Settings of units in service: topics on the move, addresses, sealed copies.
 	{ID: "2026-11-23-settings", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(records...) }},
+	// Two units with one id.
+	{ID: "2026-11-23-bench", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(records...) }},
 }
 
 var telemetryMigrations = []*gormigrate.Migration{

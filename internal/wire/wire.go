@@ -417,6 +417,7 @@ type Sighting struct {
 	HardwareID string    `json:"hardware_id,omitempty"`
 	Ending     string    `json:"ending,omitempty" doc:"The digits of the hardware id that its name carries, when it is not all of them: a hint"`
 	Signal     int       `json:"signal" doc:"dBm"`
+	Twice      bool      `json:"twice,omitempty" doc:"Two units are on the air with this id; both are held"`
 	DeviceID   string    `json:"device_id,omitempty" doc:"Empty: unclaimed"`
 	Device     string    `json:"device,omitempty"`
 	Model      string    `json:"model,omitempty" doc:"Of the device"`

@@ -410,8 +410,34 @@ func TestTheBenchIsStartedAtOnce(t *testing.T) {
 			}
 			return done, failed
 		}
-		do(t, d, "POST", "/api/v1/sightings/scan", nil)
+		const copied = "02:5A:11:00:00:60"
+		set(t, d, copied, "sobro-quatro", planted{fault: "clone"})
+		twins(t, d, copied)
+		time.Sleep(2 * time.Second)
+		sightings, err := client.Post[[]wire.Sighting](t.Context(), d.Client, "/api/v1/sightings/scan", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		held := 0
+		for _, s := range sightings {
+			if s.Twice {
+				held++
+			}
+		}
 		list := begin(wire.BenchStart{Site: "estaleiro"})
+		for _, x := range list {
+			if strings.Contains(x.Problem, "Two units are on the air") {
+				held++
+			}
+		}
+		if held != 2 {
+			t.Errorf("two units with one id were not held: %+v", sightings)
+		}
+		mend(t, d, copied, planted{fault: "clone"})
+		do(t, d, "POST", "/api/v1/sightings/scan", nil)
+		if again := begin(wire.BenchStart{Devices: []string{copied}}); again[0].Task == nil {
+			t.Errorf("the one that is left is still held: %+v", again)
+		}
 		refused := 0
 		for _, x := range list {
 			if x.Task == nil && strings.Contains(x.Problem, "maker's own cloud") {

@@ -1875,6 +1875,8 @@ export interface components {
             source: string;
             /** @description Of the device */
             stage?: string;
+            /** @description Two units are on the air with this id; both are held */
+            twice?: boolean;
         };
         Site: {
             allow_downgrade: boolean;

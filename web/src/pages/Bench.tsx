@@ -25,7 +25,7 @@ export function Bench({ site }: { site: string }) {
   const [ask, setAsk] = useState(false);
   const list = q.data ?? [];
   const busy = new Map(tasks.data?.map((t) => [t.device_id, t]));
-  const ready = list.filter((s) => s.device_id && s.stage !== "adopted" && !busy.has(s.device_id) && (!site || s.site === site));
+  const ready = list.filter((s) => s.device_id && !s.twice && s.stage !== "adopted" && !busy.has(s.device_id) && (!site || s.site === site));
   const models = useQuery({ queryKey: ["models"], queryFn: () => must(api.GET("/api/v1/models")) });
   const wanted = models.data?.filter((m) => m.before?.length && ready.some((s) => s.model === m.name)) ?? [];
   const refused = start.data?.filter((x) => x.problem) ?? [];
@@ -61,7 +61,7 @@ export function Bench({ site }: { site: string }) {
                 <td className="num">{s.signal} dBm</td>
                 <td>{s.device_id ? <Link to={`/devices/${s.device_id}`}>{s.device}</Link> : <Stamp word="unclaimed" />}</td>
                 <td><When at={s.last_seen} /></td>
-                <td>{s.device_id
+                <td>{s.twice ? <><Stamp word="held" /> <span className="sub">Two units with this id are on the air. Unplug the one that is not meant.</span></> : s.device_id
                   ? busy.get(s.device_id) ? <Stamp word={busy.get(s.device_id)?.status ?? "running"} />
                     : <Commission id={s.device_id} name={s.device ?? ""} model={s.model ?? ""} disabled={act.isPending} label={`Commission ${s.device}`} />
                   : <Claim sighting={s} run={(f) => act.mutate(f)} />}</td>
