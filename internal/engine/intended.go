@@ -317,6 +317,15 @@ func (e *Engine) intend(tx *store.Tx, actor string, rev int64, to scope, values 
 		if broken := settings.CheckFor(withoutZero(vals), m); len(broken) > 0 {
 			return broken.Err(fmt.Sprintf("The settings were not changed: they would not suit %s.", d.Name))
 		}
+		if to.device != "" {
+			broken, err := e.addressInUse(tx, d, vals, nil)
+			if err != nil {
+				return err
+			}
+			if err := broken.Err("The settings were not changed."); err != nil {
+				return err
+			}
+		}
 		if err := e.refresh(tx, d.ID); err != nil {
 			return err
 		}

@@ -66,7 +66,7 @@ func (e *Engine) Import(ctx context.Context, actor, siteRef string, file []byte,
 		if err != nil {
 			return err
 		}
-		im := importing{e: e, tx: tx, actor: actor, site: site, seen: map[string]int{}, base: map[string]settings.Values{}}
+		im := importing{e: e, tx: tx, actor: actor, site: site, seen: map[string]int{}, base: map[string]settings.Values{}, addresses: map[string]string{}}
 		if im.index, err = e.aroundAll(tx, site); err != nil {
 			return err
 		}
@@ -133,6 +133,8 @@ type importing struct {
 	intended []store.Intended
 	events   []store.Event
 	base     map[string]settings.Values // by model
+	// addresses are those of new devices, by the device's name.
+	addresses map[string]string
 }
 
 func (im *importing) write() error {
@@ -165,6 +167,16 @@ func (im *importing) suits(d store.Device, values settings.Values, said []string
 	m, _ := im.e.Model(d.Model)
 	if broken := settings.CheckFor(withoutZero(all), m); len(broken) > 0 {
 		return broken.Err("")
+	}
+	broken, err := im.e.addressInUse(im.tx, d, all, im.addresses)
+	if err != nil {
+		return err
+	}
+	if err := broken.Err(""); err != nil {
+		return err
+	}
+	if ip, ok := values[settings.AddressIP].(string); ok {
+		im.addresses[ip] = d.Name
 	}
 	for k, v := range values {
 		im.intended = append(im.intended, store.Intended{Scope: "device", ScopeID: d.ID, Key: string(k), Value: store.JSON(v), Revision: im.revision, Actor: im.actor, At: d.CreatedAt})

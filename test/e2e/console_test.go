@@ -288,6 +288,7 @@ func TestConsoleDialects(t *testing.T) {
 // widths, and fails on any console error.
 func TestConsoleIsAccessible(t *testing.T) {
 	long(t)
+	t.Parallel()
 	d := startDemo(t, 10, "", nil)
 	sighted(t, d, "02:5A:11:00:00:A0")
 	run(t, d, client.Path("devices", "adega-level-1", "commission"), struct{}{})
