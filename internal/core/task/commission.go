@@ -242,7 +242,7 @@ func (m *machine) commissionMessage(e Event) {
 			m.show(forUnit, "Do not touch it, and leave its power on: it is being handed its settings.", "It restarts, and Fado waits for it on the broker.")
 		case e.Facts["with"] == "radio" && (m.Wait == nil || m.Wait.For == forFirst):
 			m.Status = Waiting
-			m.show(forTurn, "Its turn at the radio, which joins one access point at a time.", "It is joined.")
+			m.show(forTurn, "The radio, which joins one access point at a time.", "It is joined.")
 		}
 	case Reported:
 		if m.Phase != phaseReport {

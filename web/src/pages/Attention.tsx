@@ -61,22 +61,30 @@ function Waiting({ wait }: { wait: NonNullable<Task["wait"]> }) {
   return <span className="sub">{wait.what}{wait.usually_seconds > 0 ? <> Usually {Math.round(wait.usually_seconds)} s; {left > 0 ? `${left} s left` : "time is up"}.</> : null}</span>;
 }
 
+/** Doing says at which step a task is, and what it waits for. */
+export function Doing({ task }: { task: Task }) {
+  const at = task.steps.findIndex((s) => s.state === "running");
+  return (
+    <>
+      {at >= 0 ? <>{at + 1} of {task.steps.length}: {task.steps[at]?.title}</> : null}{" "}
+      {task.wait ? <Waiting wait={task.wait} /> : task.status === "queued" ? <span className="sub">Waits for a place on the bench.</span> : null}
+    </>
+  );
+}
+
 export function Tasks({ tasks }: { tasks: Task[] }) {
   return (
     <table className="ledger folds">
       <thead><tr><th>Device</th><th>Task</th><th>Status</th><th>Step</th></tr></thead>
       <tbody>
-        {tasks.map((t) => {
-          const at = t.steps.findIndex((s) => s.state === "running");
-          return (
-            <tr key={t.id}>
-              <td><Link to={`/devices/${t.device_id}`}>{t.device}</Link></td>
-              <td>{t.kind}</td>
-              <td><Stamp word={t.status} /></td>
-              <td>{at >= 0 ? <>{at + 1} of {t.steps.length}: {t.steps[at]?.title}</> : null} {t.wait ? <Waiting wait={t.wait} /> : t.status === "queued" ? <span className="sub">Waits for a place on the bench.</span> : null}</td>
-            </tr>
-          );
-        })}
+        {tasks.map((t) => (
+          <tr key={t.id}>
+            <td><Link to={`/devices/${t.device_id}`}>{t.device}</Link></td>
+            <td>{t.kind}</td>
+            <td><Stamp word={t.status} /></td>
+            <td><Doing task={t} /></td>
+          </tr>
+        ))}
       </tbody>
     </table>
   );

@@ -4,7 +4,7 @@ import { Button, Form, Modal } from "react-bootstrap";
 import { Link, useSearchParams } from "react-router";
 import { api, must, type Sighting } from "../api";
 import { Stamp, Trouble, When } from "../parts";
-import { Tasks } from "./Attention";
+import { Doing, Tasks } from "./Attention";
 import { Commission } from "./Changes";
 
 /** Bench shows units in set-up mode, and what is done with each. */
@@ -25,6 +25,7 @@ export function Bench({ site }: { site: string }) {
   const [ask, setAsk] = useState(false);
   const list = q.data ?? [];
   const busy = new Map(tasks.data?.map((t) => [t.device_id, t]));
+  const away = tasks.data?.filter((t) => !list.some((s) => s.device_id === t.device_id)) ?? [];
   const ready = list.filter((s) => s.device_id && !s.twice && s.stage !== "adopted" && !busy.has(s.device_id) && (!site || s.site === site));
   const models = useQuery({ queryKey: ["models"], queryFn: () => must(api.GET("/api/v1/models")) });
   const wanted = models.data?.filter((m) => m.before?.length && ready.some((s) => s.model === m.name)) ?? [];
@@ -62,16 +63,16 @@ export function Bench({ site }: { site: string }) {
                 <td>{s.device_id ? <Link to={`/devices/${s.device_id}`}>{s.device}</Link> : <Stamp word="unclaimed" />}</td>
                 <td><When at={s.last_seen} /></td>
                 <td>{s.twice ? <><Stamp word="held" /> <span className="sub">Two units with this id are on the air. Unplug the one that is not meant.</span></> : s.device_id
-                  ? busy.get(s.device_id) ? <Stamp word={busy.get(s.device_id)?.status ?? "running"} />
-                    : <Commission id={s.device_id} name={s.device ?? ""} model={s.model ?? ""} disabled={act.isPending} label={`Commission ${s.device}`} />
+                  ? busy.get(s.device_id) ? <Doing task={busy.get(s.device_id)!} />
+                    : <>{s.stage === "adopted" ? <Stamp word="adopted" /> : null} <Commission id={s.device_id} name={s.device ?? ""} model={s.model ?? ""} disabled={act.isPending} label={`Commission ${s.device}`} /></>
                   : <Claim sighting={s} run={(f) => act.mutate(f)} />}</td>
               </tr>
             ))}
           </tbody>
         </table>
       )}
-      <h2>Under way</h2>
-      {tasks.data?.length ? <Tasks tasks={tasks.data} /> : <p className="quiet">No task is under way.</p>}
+      <h2>Under way elsewhere <span className="aside" role="status">{away.length}</span></h2>
+      {away.length ? <Tasks tasks={away} /> : <p className="quiet">No task is under way on a unit that has left set-up mode.</p>}
     </>
   );
 }
