@@ -55,10 +55,14 @@ func (a *app) startedMany(out []wire.Applied) error {
 	}
 	for _, x := range out {
 		if x.Problem != "" {
-			return problem.New(problem.Conflict, fmt.Sprintf("%s was not started.", x.Device), x.Problem, "Correct what is named, then try again; the others are under way.")
+			return notStarted(x)
 		}
 	}
 	return nil
+}
+
+func notStarted(x wire.Applied) error {
+	return problem.New(problem.Conflict, fmt.Sprintf("%s was not started.", x.Device), x.Problem, "Correct what is named, then try again; the others are under way.")
 }
 
 // benchLine is a line of the bench: a device, how far it is, and what it waits for.

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -139,29 +140,18 @@ func (a *app) apply(ctx context.Context, s wire.Selection, wait bool) error {
 	if err != nil {
 		return err
 	}
-	var failed error
-	if wait {
-		for _, x := range out {
-			if x.Task == nil {
-				continue
-			}
-			_ = a.done("%s", x.Device)
-			if err := a.watch(ctx, x.Task.ID); err != nil {
-				failed = err
-			}
-		}
-	} else if err := list(a, out, func(x wire.Applied) string { return x.DeviceID }, column[wire.Applied]{"Device", func(x wire.Applied) string { return x.Device }},
-		column[wire.Applied]{"Task", func(x wire.Applied) string {
-			if x.Task == nil {
-				return "not started"
-			}
-			return string(x.Task.Status) + " " + x.Task.ID
-		}}, column[wire.Applied]{"Why not", func(x wire.Applied) string { return x.Problem }}); err != nil {
-		return err
+	if !wait {
+		return a.startedMany(out)
 	}
+	var failed error
 	for _, x := range out {
-		if x.Problem != "" && failed == nil {
-			failed = problem.New(problem.Conflict, fmt.Sprintf("%s was not started.", x.Device), x.Problem, "Correct what is named, then try again; the others are under way.")
+		if x.Task == nil {
+			failed = cmp.Or(failed, notStarted(x))
+			continue
+		}
+		_ = a.done("%s", x.Device)
+		if err := a.watch(ctx, x.Task.ID); err != nil {
+			failed = err
 		}
 	}
 	return failed
