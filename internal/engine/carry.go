@@ -128,10 +128,15 @@ func (a *air) take() *reach.Joined {
 	return j
 }
 
+// leave leaves it, and waits for a leaving that is under way.
 func (a *air) leave() {
-	if j := a.take(); j != nil {
-		j.Leave()
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.joined != nil {
+		a.timer.Stop()
+		a.joined.Leave()
 	}
+	a.joined, a.timer = nil, nil
 }
 
 // join joins the unit's access point.
