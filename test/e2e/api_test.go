@@ -395,7 +395,7 @@ func TestTheOpenAPIDocumentIsServed(t *testing.T) {
 // TestBackupThroughTheCommandLine makes a backup of the demo and opens it.
 func TestBackupThroughTheCommandLine(t *testing.T) {
 	long(t)
-	d := startDemo(t, 20, "", nil)
+	d := startDemo(t, 8, "", nil)
 	dir := t.TempDir()
 	file, into := filepath.Join(dir, "b.backup"), filepath.Join(dir, "restored")
 	if code, out := fado(t, d, "quatro palavras 1\n", "backup", "--to", file, "--passphrase-file", "-"); code != 0 {
@@ -429,7 +429,7 @@ func fado(t *testing.T, d *demo.Demo, stdin string, args ...string) (int, string
 // and each example that only reads works on the demo.
 func TestEveryCommandIsExplained(t *testing.T) {
 	long(t)
-	d := startDemo(t, 20, "", nil)
+	d := startDemo(t, 8, "", nil)
 	sighted(t, d, "02:5A:11:00:00:1B")
 	run(t, d, "/api/v1/devices/terraco-relay-1/commission", struct{}{})
 	reads := map[string]bool{"list": true, "show": true, "settings": true, "preview": true, "messages": true, "thing": true, "fit": true, "keys": true, "schema": true, "attention": true, "scan": true, "openapi": true}
@@ -475,7 +475,7 @@ func TestEveryCommandIsExplained(t *testing.T) {
 // TestCommandLineForPrograms: outputs and exit codes that programs rely on.
 func TestCommandLineForPrograms(t *testing.T) {
 	long(t)
-	d := startDemo(t, 20, "", nil)
+	d := startDemo(t, 8, "", nil)
 	for _, c := range []struct {
 		args []string
 		code int
@@ -512,6 +512,32 @@ func TestCommandLineForPrograms(t *testing.T) {
 		if code, out := fado(t, d, "", c.args...); code != c.code || !strings.Contains(out, c.says) {
 			t.Errorf("fado %s: exit code %d, want %d: %s", strings.Join(c.args, " "), code, c.code, out)
 		}
+	}
+	list := filepath.Join(t.TempDir(), "lagar.csv")
+	for _, c := range []struct {
+		args []string
+		in   string
+		code int
+		says string
+	}{
+		{[]string{"device", "export", "lagar", "--to", list}, "", 0, "The inventory of lagar is in"},
+		{[]string{"device", "import", "lagar", "--file", list}, "", 0, "left as they were 26"},
+		{[]string{"device", "import", "lagar", "--file", "-", "--dry-run"}, "name;model\nNora nova;azinho\nBomba;azinhoo\n", 2, "1 of 2 rows would be refused"},
+		{[]string{"device", "import", "lagar", "--file", "-"}, "name;model\nBomba;azinhoo\n", 2, "line 2, model"},
+		{[]string{"device", "import", "lagar", "--file", "/nothing"}, "", 2, "cannot be read"},
+		{[]string{"device", "import", "nowhere", "--file", list}, "", 3, "There is no site"},
+		{[]string{"bench", "start", "portaria-relay-1"}, "", 1, "maker's own cloud"},
+		{[]string{"bench", "start", "adega-level-1", "lagar-relay-1", "--wait"}, "", 0, "All 2 are adopted and proven."},
+		{[]string{"bench", "start", "nobody"}, "", 3, "There is no device"},
+	} {
+		if code, out := fado(t, d, c.in, c.args...); code != c.code || !strings.Contains(out, c.says) {
+			t.Errorf("fado %s: exit code %d, want %d: %s", strings.Join(c.args, " "), code, c.code, out)
+		}
+	}
+	fault(t, d, "02:5A:11:00:00:1E", "weak signal", -91)
+	onAir(t, d, "02:5A:11:00:00:1E")
+	if code, out := fado(t, d, "", "bench", "start", "casa-da-bomba-level-1", "--wait"); code != 6 || !strings.Contains(out, "could not find the network") || !strings.Contains(out, "1 of 1 were not adopted") {
+		t.Errorf("%d %s", code, out)
 	}
 	if code, out := fado(t, d, "a long password 2\n", "person", "add", "rui", "--password-file", "-"); code != 0 || !strings.Contains(out, "rui can sign in") {
 		t.Errorf("%d %s", code, out)

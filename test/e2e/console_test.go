@@ -57,7 +57,7 @@ func steps(t *testing.T, b *browser.Browser, list ...func() error) {
 // all by pressing what a person sees.
 func TestConsoleStory(t *testing.T) {
 	long(t)
-	d := startDemo(t, 10, "", nil)
+	d := startDemo(t, 8, "", nil)
 	const hw = "02:5A:11:00:00:A0"
 	sighted(t, d, hw)
 	b := openConsole(t, d)
@@ -131,7 +131,7 @@ func TestTheFirstAccountIsMadeByItsLink(t *testing.T) {
 // value that would pass.
 func TestConsoleRefusals(t *testing.T) {
 	long(t)
-	d := startDemo(t, 10, "", nil)
+	d := startDemo(t, 8, "", nil)
 	b := openConsole(t, d)
 	steps(t, b,
 		func() error { return b.Press("link", "Devices") },
@@ -150,7 +150,7 @@ func TestConsoleRefusals(t *testing.T) {
 // chosen, refused with all its faults, and taken in once it is right.
 func TestConsoleInventory(t *testing.T) {
 	long(t)
-	d := startDemo(t, 10, "", nil)
+	d := startDemo(t, 8, "", nil)
 	b := openConsole(t, d)
 	file := func(rows string) func() error {
 		return func() error {
@@ -182,7 +182,7 @@ func TestConsoleInventory(t *testing.T) {
 // the right passphrase and goes on.
 func TestAWrongPassphraseIsCorrectedWhereItIsFound(t *testing.T) {
 	long(t)
-	d := startDemo(t, 20, "", nil)
+	d := startDemo(t, 8, "", nil)
 	networks, err := client.Get[[]wire.Network](t.Context(), d.Client, "/api/v1/sites/lagar/networks")
 	if err != nil {
 		t.Fatal(err)
@@ -207,7 +207,7 @@ func TestAWrongPassphraseIsCorrectedWhereItIsFound(t *testing.T) {
 // be sent, applies them, and sees its login.
 func TestConsoleChanges(t *testing.T) {
 	long(t)
-	d := startDemo(t, 20, "", nil)
+	d := startDemo(t, 8, "", nil)
 	onAir(t, d, "02:5A:11:00:00:1F")
 	id := deviceOf(t, d, "portaria-relay-1").ID
 	b := openConsole(t, d)
@@ -246,7 +246,7 @@ func TestConsoleChanges(t *testing.T) {
 // against a described unit, and keeps it; and looks at what a scheme would rename.
 func TestConsoleDialects(t *testing.T) {
 	long(t)
-	d := startDemo(t, 20, "", nil)
+	d := startDemo(t, 8, "", nil)
 	read := func(name string) string {
 		file, err := os.ReadFile("../../docs/examples/" + name)
 		if err != nil {
@@ -289,7 +289,7 @@ func TestConsoleDialects(t *testing.T) {
 func TestConsoleIsAccessible(t *testing.T) {
 	long(t)
 	t.Parallel()
-	d := startDemo(t, 10, "", nil)
+	d := startDemo(t, 8, "", nil)
 	sighted(t, d, "02:5A:11:00:00:A0")
 	run(t, d, client.Path("devices", "adega-level-1", "commission"), struct{}{})
 	fault(t, d, "02:5A:11:00:00:1A", "unplugged", 0)
@@ -334,7 +334,7 @@ func TestConsoleIsAccessible(t *testing.T) {
 // TestConsoleSaysWhenTheServiceIsGone: nobody looks at an old page unknowingly.
 func TestConsoleSaysWhenTheServiceIsGone(t *testing.T) {
 	long(t)
-	d := startDemo(t, 10, "", nil)
+	d := startDemo(t, 8, "", nil)
 	b := openConsole(t, d)
 	d.Stop()
 	if err := b.Press("link", "Firmware"); err != nil {

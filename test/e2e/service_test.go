@@ -227,8 +227,8 @@ func (h *home) sighted() {
 // TestBrokerByTLS: units speak TLS with the embedded broker, and check it.
 func TestBrokerByTLS(t *testing.T) {
 	cert, key, ca := certificate(t)
-	s, began := oneUnit(t, 20, sim.None)
-	h := startHome(t, homeOptions{radio: s.Address(), scale: 20, began: began, hubURL: s.HubAddress(0), hub: sim.HubSpec{Token: "t"},
+	s, began := oneUnit(t, 8, sim.None)
+	h := startHome(t, homeOptions{radio: s.Address(), scale: 8, began: began, hubURL: s.HubAddress(0), hub: sim.HubSpec{Token: "t"},
 		configure: func(c *service.Config) { c.Broker.Cert, c.Broker.Key = cert, key },
 		broker: func(at string) wire.BrokerEdit {
 			host, port := split(t, at)
@@ -301,8 +301,8 @@ func TestAnExternalBroker(t *testing.T) {
 		t.Fatal(err)
 	}
 	host, port := split(t, at)
-	s, began := oneUnit(t, 20, sim.None)
-	h := startHome(t, homeOptions{radio: s.Address(), scale: 20, began: began, hubURL: s.HubAddress(0), hub: sim.HubSpec{Token: "t"},
+	s, began := oneUnit(t, 8, sim.None)
+	h := startHome(t, homeOptions{radio: s.Address(), scale: 8, began: began, hubURL: s.HubAddress(0), hub: sim.HubSpec{Token: "t"},
 		configure: func(c *service.Config) {
 			c.Broker = service.Broker{Kind: "external", Host: host, Port: port, User: "fado-service", Password: pass}
 		},
@@ -342,8 +342,8 @@ func TestAnExternalBroker(t *testing.T) {
 // adopted is a home with its one unit in service.
 func adopted(t *testing.T) (*home, *sim.Site) {
 	t.Helper()
-	s, began := oneUnit(t, 20, sim.None)
-	h := startHome(t, homeOptions{radio: s.Address(), scale: 20, began: began, hubURL: s.HubAddress(0), hub: sim.HubSpec{Token: "t"}})
+	s, began := oneUnit(t, 8, sim.None)
+	h := startHome(t, homeOptions{radio: s.Address(), scale: 8, began: began, hubURL: s.HubAddress(0), hub: sim.HubSpec{Token: "t"}})
 	h.add(unitID, "olival-azeite")
 	h.sighted()
 	if x := h.run("/api/v1/devices/relay-1/commission", struct{}{}); x.Status != task.Done {
@@ -461,10 +461,10 @@ func TestImagesAreServedAsTheyAreOrNotAtAll(t *testing.T) {
 // TestAStoppedServiceComesBackAsItWas: accounts, sessions and records outlive a
 // restart, and the unit is online again by itself.
 func TestAStoppedServiceComesBackAsItWas(t *testing.T) {
-	s, began := oneUnit(t, 20, sim.None)
+	s, began := oneUnit(t, 8, sim.None)
 	var conf service.Config
 	at := freePort(t)
-	h := startHome(t, homeOptions{radio: s.Address(), scale: 20, began: began, hubURL: s.HubAddress(0), hub: sim.HubSpec{Token: "t"}, configure: func(c *service.Config) {
+	h := startHome(t, homeOptions{radio: s.Address(), scale: 8, began: began, hubURL: s.HubAddress(0), hub: sim.HubSpec{Token: "t"}, configure: func(c *service.Config) {
 		c.Broker.Listen, c.Listen = at, freePort(t)
 		conf = *c
 	}})
