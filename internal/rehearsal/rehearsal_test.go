@@ -68,35 +68,37 @@ func TestNastyValuesThroughEveryFamily(t *testing.T) {
 		"urze-ar": {},
 	} {
 		t.Run(model, func(t *testing.T) {
-			j := job(t, model)
-			j.Net = carriertest.New()
-			j.Values = settings.Values{}
-			for _, m := range []settings.Values{values, more} {
-				for k, v := range m {
-					j.Values[k] = v
+			synctest.Test(t, func(t *testing.T) {
+				j := job(t, model)
+				j.Net = carriertest.New()
+				j.Values = settings.Values{}
+				for _, m := range []settings.Values{values, more} {
+					for k, v := range m {
+						j.Values[k] = v
+					}
 				}
-			}
-			o, err := Run(t.Context(), j)
-			if err != nil || !o.Works {
-				t.Fatalf("%v\n%s", err, told(o))
-			}
-			subject := dialect.Subject{Model: j.Model, Version: "3.0.0"}
-			equal := 0
-			for k, v := range o.Want {
-				if !j.Dialect.Supports(k, subject) || !j.Dialect.ReadsBack(k, subject) {
-					continue
+				o, err := Run(t.Context(), j)
+				if err != nil || !o.Works {
+					t.Fatalf("%v\n%s", err, told(o))
 				}
-				if o.Got[k] != v {
-					t.Errorf("%s went in as %q and came back as %q", k, v, o.Got[k])
+				subject := dialect.Subject{Model: j.Model, Version: "3.0.0"}
+				equal := 0
+				for k, v := range o.Want {
+					if !j.Dialect.Supports(k, subject) || !j.Dialect.ReadsBack(k, subject) {
+						continue
+					}
+					if o.Got[k] != v {
+						t.Errorf("%s went in as %q and came back as %q", k, v, o.Got[k])
+					}
+					equal++
 				}
-				equal++
-			}
-			if equal < 12 {
-				t.Errorf("only %d settings were compared", equal)
-			}
-			if all := told(o); strings.Contains(all, "p&s=w") || strings.Contains(all, "palco") {
-				t.Errorf("a secret is in the record:\n%s", all)
-			}
+				if equal < 12 {
+					t.Errorf("only %d settings were compared", equal)
+				}
+				if all := told(o); strings.Contains(all, "p&s=w") || strings.Contains(all, "palco") {
+					t.Errorf("a secret is in the record:\n%s", all)
+				}
+			})
 		})
 	}
 }

@@ -224,15 +224,24 @@ func TestCorujaIsAwakeForMomentsOnly(t *testing.T) {
 			t.Fatal("it never sleeps")
 		}
 	}
-	if status, _ := post(t, s.Address()+"/units/02:5A:11:00:00:07/wake", ""); status != 204 {
-		t.Error(status)
+	// A test that is late finds it asleep again, as a person would, and wakes it.
+	woken := func(body string) (status int) {
+		for range 20 {
+			if status, _ := post(t, s.Address()+"/units/02:5A:11:00:00:07/wake", ""); status != 204 {
+				t.Error(status)
+			}
+			inSetUp(t, s)
+			if status, _, _ = call("POST", "/keep.json", "application/json", body); status != http.StatusNotFound {
+				break
+			}
+		}
+		return status
 	}
-	inSetUp(t, s)
-	if status, _, _ := call("POST", "/keep.json", "application/json", `{"h":"x"}`); status != 422 {
+	if status := woken(`{"h":"x"}`); status != 422 {
 		t.Errorf("half a document: %d", status)
 	}
 	n := restarts(u)
-	if status, _, _ := call("POST", "/keep.json", "application/json", `{"w":[["casa","azeite virgem"]],"m":{"h":"127.0.0.1","p":1,"t":"a/b","k":"geheim"},"a":"own-key-1","n":30,"l":"Ä"}`); status != 200 {
+	if status := woken(`{"w":[["casa","azeite virgem"]],"m":{"h":"127.0.0.1","p":1,"t":"a/b","k":"geheim"},"a":"own-key-1","n":30,"l":"Ä"}`); status != 200 {
 		t.Fatal(status)
 	}
 	waitRestart(t, u, n)

@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	mqtt "github.com/eclipse/paho.mqtt.golang"
@@ -99,12 +100,14 @@ type Report struct {
 }
 
 type unit struct {
-	spec  UnitSpec
-	site  *Site
-	log   *slog.Logger
-	rand  *rand.Rand
-	wake  chan string // restart, power, leave
-	tasks sync.WaitGroup
+	spec UnitSpec
+	site *Site
+	log  *slog.Logger
+	rand *rand.Rand
+	wake chan string // restart, power, leave
+	// leaving says that it restarts as soon as it has answered.
+	leaving atomic.Bool
+	tasks   sync.WaitGroup
 
 	mu       sync.Mutex
 	mode     string // off, starting, set-up, joining, online
@@ -177,9 +180,13 @@ func (u *unit) setFault(f Fault, value int) bool {
 func (u *unit) press() { u.poke("leave") }
 
 func (u *unit) poke(what string) {
+	if what == "restart" {
+		u.leaving.Store(true)
+	}
 	select {
 	case u.wake <- what:
 	default:
+		u.leaving.Store(false)
 	}
 }
 
@@ -210,7 +217,7 @@ func (u *unit) onAir() (name, key string, on bool) {
 	if u.fault == PointOpen && u.mode == "online" {
 		return name, "", true
 	}
-	return name, key, u.mode == "set-up"
+	return name, key, u.mode == "set-up" && !u.leaving.Load()
 }
 
 // elsewhere is the key that somebody else gave a unit.
@@ -236,6 +243,7 @@ func (u *unit) setMode(m string) {
 	u.mu.Lock()
 	u.mode = m
 	u.mu.Unlock()
+	u.leaving.Store(false)
 }
 
 // sleep waits for a span of the unit's time. It ends early, and says why, when
@@ -605,7 +613,7 @@ func (u *unit) guard(next http.Handler) http.Handler {
 		u.mu.Lock()
 		mode := u.mode
 		u.mu.Unlock()
-		if mode == "starting" || mode == "off" || mode == "dead" {
+		if mode == "starting" || mode == "off" || mode == "dead" || u.leaving.Load() {
 			panic(http.ErrAbortHandler) // nobody is there
 		}
 		if _, hangs := u.has(Hangs); hangs {
