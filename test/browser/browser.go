@@ -186,12 +186,31 @@ func (b *Browser) Press(role, name string) error {
 	if _, err := chromedp.Call(b.ctx, dom.ScrollIntoViewIfNeeded, dom.ScrollIntoViewIfNeededParams{BackendNodeID: id}); err != nil {
 		return fmt.Errorf("scroll to the %s «%s»: %w", role, name, err)
 	}
-	box, err := chromedp.Call(b.ctx, dom.GetContentQuads, dom.GetContentQuadsParams{BackendNodeID: id})
-	if err != nil || len(box.Quads) == 0 {
-		return fmt.Errorf("find the place of the %s «%s»: %w", role, name, err)
+	// A page that is still filling moves its buttons, and the click would hit
+	// another: the place has to be the same three times, a moment apart.
+	var x, y float64
+	still := 0
+	err = b.wait(fmt.Sprintf("the %s «%s» standing still", role, name), func() (bool, error) {
+		box, err := chromedp.Call(b.ctx, dom.GetContentQuads, dom.GetContentQuadsParams{BackendNodeID: id})
+		if err != nil || len(box.Quads) == 0 {
+			still = 0
+			if again, e := b.find(role, name, true); e == nil {
+				id = again // it was drawn anew
+			}
+			return false, err
+		}
+		q := box.Quads[0]
+		nowX, nowY := (q[0]+q[4])/2, (q[1]+q[5])/2
+		if still++; nowX != x || nowY != y {
+			still = 1
+		}
+		x, y = nowX, nowY
+		return still >= 3, nil
+	})
+	if err != nil {
+		return err
 	}
-	q := box.Quads[0]
-	return chromedp.Do(b.ctx, chromedp.MouseClickXY((q[0]+q[4])/2, (q[1]+q[5])/2))
+	return chromedp.Do(b.ctx, chromedp.MouseClickXY(x, y))
 }
 
 // Type clicks a field and types into it.
