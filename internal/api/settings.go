@@ -66,26 +66,14 @@ func (s *server) settingRoutes(api huma.API) {
 		Key  string `header:"Idempotency-Key" maxLength:"100" doc:"The same key gives the same answer, and starts nothing twice"`
 		Body wire.Selection
 	}) (*reply[[]wire.Applied], error) {
-		return once(ctx, s, in.Key, "apply many", in.Body, func() (*reply[[]wire.Applied], error) {
-			list, err := s.selected(ctx, in.Body)
-			if err != nil {
-				return nil, err
-			}
-			return s.each(ctx, list, func(d store.Device) (store.Task, error) { return s.Apply(ctx, actor(ctx), d.ID) }), nil
-		})
+		return startMany(ctx, s, in.Key, "apply many", in.Body, s.selected, func(d store.Device) (store.Task, error) { return s.Apply(ctx, actor(ctx), d.ID) })
 	})
 	handle(s, api, "POST", "/bench/start", "start-bench", "Commission what is ready on the bench, many at once", 202, func(ctx context.Context, in *struct {
 		Key  string `header:"Idempotency-Key" maxLength:"100" doc:"The same key gives the same answer, and starts nothing twice"`
 		Body wire.BenchStart
 	}) (*reply[[]wire.Applied], error) {
-		return once(ctx, s, in.Key, "start bench", in.Body, func() (*reply[[]wire.Applied], error) {
-			list, err := s.onBench(ctx, in.Body)
-			if err != nil {
-				return nil, err
-			}
-			return s.each(ctx, list, func(d store.Device) (store.Task, error) {
-				return s.CommissionOrRetry(ctx, actor(ctx), d, in.Body.Prepared)
-			}), nil
+		return startMany(ctx, s, in.Key, "start bench", in.Body, s.onBench, func(d store.Device) (store.Task, error) {
+			return s.CommissionOrRetry(ctx, actor(ctx), d, in.Body.Prepared)
 		})
 	})
 	handle(s, api, "GET", "/drift", "list-drift", "What is not on the units as intended", 200, func(ctx context.Context, in *struct {
@@ -242,22 +230,29 @@ func (s *server) onBench(ctx context.Context, in wire.BenchStart) ([]store.Devic
 	return s.OnBench(ctx, in.Site)
 }
 
-// each starts something for many devices and tells of each what became of it.
-func (s *server) each(ctx context.Context, list []store.Device, start func(store.Device) (store.Task, error)) *reply[[]wire.Applied] {
-	out := []wire.Applied{}
-	for _, d := range list {
-		a := wire.Applied{DeviceID: d.ID, Device: d.Name, Hostname: d.Hostname}
-		rec, err := start(d)
-		if err == nil {
-			var t wire.Task
-			if t, err = s.asTask(ctx, rec); err == nil {
-				a.Task = &t
-			}
+// startMany starts something for the devices that a request means, once for each
+// key, and tells of each what became of it.
+func startMany[B any](ctx context.Context, s *server, key, what string, body B, pick func(context.Context, B) ([]store.Device, error), start func(store.Device) (store.Task, error)) (*reply[[]wire.Applied], error) {
+	return once(ctx, s, key, what, body, func() (*reply[[]wire.Applied], error) {
+		list, err := pick(ctx, body)
+		if err != nil {
+			return nil, err
 		}
-		a.Problem = sentence(err)
-		out = append(out, a)
-	}
-	return &reply[[]wire.Applied]{out}
+		out := []wire.Applied{}
+		for _, d := range list {
+			a := wire.Applied{DeviceID: d.ID, Device: d.Name, Hostname: d.Hostname}
+			rec, err := start(d)
+			if err == nil {
+				var t wire.Task
+				if t, err = s.asTask(ctx, rec); err == nil {
+					a.Task = &t
+				}
+			}
+			a.Problem = sentence(err)
+			out = append(out, a)
+		}
+		return &reply[[]wire.Applied]{out}, nil
+	})
 }
 
 func sentence(err error) string {

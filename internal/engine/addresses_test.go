@@ -43,4 +43,8 @@ func TestAFixedAddressIsNobodyElses(t *testing.T) {
 	if err != nil || out.Refused != 2 || !strings.Contains(out.Rows[0].Faults[0].Rule, "of B") || !strings.Contains(out.Rows[2].Faults[0].Rule, "of D in the same file") {
 		t.Errorf("%+v %v", out.Rows, err)
 	}
+	file = "name,hostname,model,address.mode,address.ip,address.prefix,address.gateway\nC,,sobro-quatro,fixed,192.168.40.70,24,192.168.40.1\n," + a.Hostname + ",,fixed,192.168.40.70,24,192.168.40.1\n"
+	if out, err = e.Import(t.Context(), "test", "lagar", []byte(file), true); err != nil || out.Refused != 1 || !strings.Contains(out.Rows[1].Faults[0].Rule, "of C in the same file") {
+		t.Errorf("%+v %v", out.Rows, err)
+	}
 }

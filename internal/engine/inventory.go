@@ -402,6 +402,10 @@ func (im *importing) settings(row sheet.Row, d store.Device, fresh bool, f *prob
 	if fresh {
 		return said, im.suits(d, values, said)
 	}
+	if ip, ok := values[settings.AddressIP].(string); ok && im.addresses[ip] != "" {
+		f.Add(string(settings.AddressIP), fmt.Sprintf("%s is the address of %s in the same file", ip, im.addresses[ip]), "")
+		return nil, nil
+	}
 	return said, im.e.intend(im.tx, im.actor, im.revision, deviceScope(d), values)
 }
 

@@ -65,11 +65,16 @@ func (t *tasks) reserve(force bool) bool {
 	return true
 }
 
-// vacate gives a place back and lets the next begin.
-func (t *tasks) vacate() {
+// unreserve gives a place back.
+func (t *tasks) unreserve() {
 	t.mu.Lock()
 	t.free++
 	t.mu.Unlock()
+}
+
+// vacate gives a place back and lets the next begin.
+func (t *tasks) vacate() {
+	t.unreserve()
 	t.admit()
 }
 
@@ -83,23 +88,15 @@ const considered = 32
 func (t *tasks) admit() {
 	for t.e.ctx.Err() == nil && t.reserve(false) {
 		device, err := t.candidate()
-		if err == nil && device == "" {
-			t.mu.Lock()
-			t.free++
-			t.mu.Unlock()
-			return
-		}
 		started := false
-		if err == nil {
+		if err == nil && device != "" {
 			started, err = t.give(device, true)
 		}
 		if err != nil && t.e.ctx.Err() == nil {
 			t.e.Log.Error("start what waits for a place on the bench", "error", err)
 		}
 		if !started {
-			t.mu.Lock()
-			t.free++
-			t.mu.Unlock()
+			t.unreserve()
 			return
 		}
 	}
@@ -283,8 +280,14 @@ func (e *Engine) unpin(rec store.Task) (settings.Values, error) {
 	return out, nil
 }
 
-// run begins a task. placed says that it has one of the places for commissioning.
-func (t *tasks) run(rec store.Task, first task.Event, placed bool) error {
+// run begins a task. placed says that it has one of the places for commissioning,
+// which is given back when it cannot begin.
+func (t *tasks) run(rec store.Task, first task.Event, placed bool) (err error) {
+	defer func() {
+		if err != nil && placed {
+			t.unreserve()
+		}
+	}()
 	pinned, err := t.e.unpin(rec)
 	if err != nil {
 		return err
@@ -658,8 +661,9 @@ func (r *runner) release() {
 	r.t.mu.Unlock()
 	r.t.next(r.device)
 	if r.placed {
-		r.t.vacate()
+		r.t.unreserve()
 	}
+	r.t.admit() // the device may have been what a commissioning waited for
 }
 
 // next gives a free device to the oldest task that is queued for it, unless that
@@ -691,6 +695,7 @@ func (t *tasks) give(device string, placed bool) (bool, error) {
 	if err != nil || next == nil {
 		return false, err
 	}
+	// One that could not begin has given its place back itself.
 	return true, t.run(*next, task.Event{Kind: task.Started}, placed)
 }
 

@@ -458,6 +458,20 @@ func TestTheBenchIsStartedAtOnce(t *testing.T) {
 		if failed != 1 || done != len(list)-1 {
 			t.Errorf("%d done, %d failed of %d", done, failed, len(list))
 		}
+		// Commissioning that waits behind another task of its device begins when
+		// that has ended, though that had no place on the bench.
+		images, err := client.Get[[]wire.Image](t.Context(), d.Client, "/api/v1/images?model=sobro-quatro")
+		if err != nil || len(images) == 0 {
+			t.Fatal(err)
+		}
+		update, err := client.Post[wire.Task](t.Context(), d.Client, "/api/v1/devices/terraco-relay-1/update", wire.Start{Image: images[0].SHA256})
+		if err != nil {
+			t.Fatal(err)
+		}
+		behind := run(t, d, "/api/v1/devices/terraco-relay-1/commission", struct{}{})
+		if u := taskOf(t, d, update.ID); u.Status != task.Done || behind.Status != task.Done || behind.Steps[0].Began.Before(*u.EndedAt) {
+			t.Errorf("update %s, commissioning behind it %s %+v", u.Status, behind.Status, behind.Failure)
+		}
 		fault(t, d, weak, "", 0)
 		onAirOrServing(t, d, weak)
 		time.Sleep(20 * time.Second)

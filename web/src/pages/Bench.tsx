@@ -26,7 +26,7 @@ export function Bench({ site }: { site: string }) {
   const list = q.data ?? [];
   const busy = new Map(tasks.data?.map((t) => [t.device_id, t]));
   const away = tasks.data?.filter((t) => !list.some((s) => s.device_id === t.device_id)) ?? [];
-  const ready = list.filter((s) => s.device_id && !s.twice && s.stage !== "adopted" && !busy.has(s.device_id) && (!site || s.site === site));
+  const ready = list.filter((unit) => unit.device_id && !unit.twice && unit.stage !== "adopted" && !busy.has(unit.device_id) && (!site || unit.site === site));
   const models = useQuery({ queryKey: ["models"], queryFn: () => must(api.GET("/api/v1/models")) });
   const wanted = models.data?.filter((m) => m.before?.length && ready.some((s) => s.model === m.name)) ?? [];
   const refused = start.data?.filter((x) => x.problem) ?? [];
