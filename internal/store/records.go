@@ -22,6 +22,10 @@ type Site struct {
 	DownloadProven  *time.Time
 	DownloadProof   string
 	Proxy           string // HTTP proxy through which its network is reached
+	NameServer      string // host:port of the DNS server that lists what is in its network
+	Domain          string // under which it lists that
+	Range           string // of its units' addresses, CIDR
+	Reserved        string // addresses and ranges that no unit is given, comma-separated
 	AllowUnsigned   bool
 	AllowDowngrade  bool
 	AllowRisky      bool
@@ -83,15 +87,16 @@ type File struct {
 // said last, for lists.
 type Device struct {
 	ID         string `gorm:"primaryKey"`
-	SiteID     string `gorm:"uniqueIndex:device_hostname;index:device_page,priority:1"`
+	SiteID     string `gorm:"uniqueIndex:device_hostname,where:stage <> 'retired';index:device_page,priority:1"`
 	Site       *Site  `gorm:"constraint:OnDelete:RESTRICT"`
 	RoomID     *string
 	Name       string `gorm:"index:device_page,priority:2"`
 	Model      string `gorm:"index"`
 	Tags       string // comma-separated, with a comma at both ends
 	HardwareID string `gorm:"index"`
+	Ending     string // last digits of the hardware id, as long as no more of it is known
 	Hostname   string `gorm:"uniqueIndex:device_hostname"`
-	BrokerID   string `gorm:"uniqueIndex:device_topic"`
+	BrokerID   string `gorm:"uniqueIndex:device_topic,where:stage <> 'retired'"`
 	Topic      string `gorm:"uniqueIndex:device_topic"`
 	Label      string
 	SetUpCode  []byte // sealed
@@ -115,6 +120,8 @@ type Device struct {
 	LiveTopic  string `gorm:"index"`
 	WokeAt     *time.Time
 	AwakeUntil *time.Time // of a unit that sleeps
+	// KeepsPlace says that the hub keeps its thing while its unit is being replaced.
+	KeepsPlace bool
 }
 
 // TopicInUse is the topic under which the device's unit speaks now.
@@ -223,6 +230,16 @@ type Lease struct {
 	At       time.Time
 }
 
+// Trial is what is known of a Wi-Fi network with a passphrase that no unit has joined
+// with yet.
+type Trial struct {
+	Network   string `gorm:"primaryKey"` // its name with the fingerprint of the passphrase
+	TaskID    string // that has sent, or sends, a unit away with it; "" for none
+	Name      string // of that unit's device
+	RefusedBy string // the device whose unit was refused, "" for none
+	RefusedAt time.Time
+}
+
 // Image is one immutable firmware file.
 type Image struct {
 	SHA256     string `gorm:"primaryKey;column:sha256"`
@@ -284,7 +301,8 @@ type Event struct {
 type Check struct {
 	DeviceID string `gorm:"primaryKey"`
 	Name     string `gorm:"primaryKey"`
-	Holds    bool
+	Verdict  string // "" in rows from before there was one, which Holds decides
+	Holds    bool   // false: it fails
 	Expected string
 	Seen     string
 	Evidence string
@@ -365,8 +383,11 @@ type Meta struct {
 // Sighting is evidence that a unit exists.
 type Sighting struct {
 	ID         string `gorm:"primaryKey"` // source and name
-	Source     string // radio or broker
-	Name       string // of the access point, or the topic
+	Source     string // radio, lan, broker or hand
+	Name       string // of the access point or the instance, or the topic
+	SiteID     string // where it was seen, when that is known
+	Address    string // in the home's network
+	Version    string // as it said itself
 	Dialect    string
 	Digits     string // of the hardware id that it carries
 	HardwareID string
@@ -398,7 +419,7 @@ type Kept struct {
 
 var records = []any{
 	&Site{}, &Room{}, &Network{}, &Broker{}, &Hub{}, &File{}, &Device{}, &Unit{}, &Tenure{}, &Intended{}, &Revision{}, &Fact{},
-	&Account{}, &Task{}, &Lease{}, &Image{}, &Goal{}, &Link{}, &Event{}, &Check{}, &Outgoing{}, &Learnt{}, &SigningKey{},
+	&Account{}, &Task{}, &Lease{}, &Trial{}, &Image{}, &Goal{}, &Link{}, &Event{}, &Check{}, &Outgoing{}, &Learnt{}, &SigningKey{},
 	&Person{}, &Token{}, &Session{}, &Answer{}, &Meta{}, &Sighting{}, &SealedCopy{},
 }
 

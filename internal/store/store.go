@@ -107,7 +107,10 @@ func open(path, synchronous string, connections int) (*gorm.DB, error) {
 	}
 	_ = f.Close()
 	dsn := fmt.Sprintf("file:%s?_pragma=journal_mode(WAL)&_pragma=synchronous(%s)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)&_time_format=sqlite&_txlock=immediate", path, synchronous)
-	db, err := gorm.Open(sqlite.Dialector{DriverName: "sqlite", DSN: dsn}, &gorm.Config{
+	if err := register(); err != nil {
+		return nil, fmt.Errorf("prepare the database driver: %w", err)
+	}
+	db, err := gorm.Open(sqlite.Dialector{DriverName: remembering, DSN: dsn}, &gorm.Config{
 		// Errors are returned, and logged with what was being tried.
 		Logger: logger.Discard,
 		// One statement needs no transaction of its own; Write makes them.
@@ -131,6 +134,18 @@ var recordMigrations = []*gormigrate.Migration{
 	{ID: "2026-11-23-settings", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(records...) }},
 	// Two units with one id.
 	{ID: "2026-11-23-bench", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(records...) }},
+	// Sightings in a home's network and on the broker, checks that a person
+	// answers, and names that a retired device gives back.
+	{ID: "2026-11-23-sign-off", Migrate: func(tx *gorm.DB) error {
+		for _, name := range []string{"device_hostname", "device_topic"} {
+			if tx.Migrator().HasIndex(&Device{}, name) {
+				if err := tx.Migrator().DropIndex(&Device{}, name); err != nil {
+					return err
+				}
+			}
+		}
+		return tx.AutoMigrate(records...)
+	}},
 }
 
 var telemetryMigrations = []*gormigrate.Migration{
@@ -324,6 +339,9 @@ func Devices(tx *Tx, f DeviceFilter, afterName, afterID string, limit int) ([]De
 			if v != "" {
 				db = db.Where(column+" = ?", v)
 			}
+		}
+		if f.Stage == "" {
+			db = db.Where("stage <> 'retired'") // they are for the record
 		}
 		if f.Tag != "" {
 			db = db.Where("instr(tags, ?) > 0", ","+f.Tag+",")
