@@ -151,6 +151,38 @@ func TestOnlyTheOwnAccountAndClientIDGetIn(t *testing.T) {
 	}
 }
 
+// TestWhyAnAccountWasRefused: the last reason is known until it is let in.
+func TestWhyAnAccountWasRefused(t *testing.T) {
+	e, _ := fresh(t)
+	if _, _, ok := e.Refused("unit-a"); ok {
+		t.Error("it was refused before it came")
+	}
+	for why, change := range map[string]func(*mqtt.ClientOptions){
+		"its password is wrong":                             func(o *mqtt.ClientOptions) { o.SetPassword("x") },
+		"its client id is not its account's":                func(o *mqtt.ClientOptions) { o.SetClientID("unit-b") },
+		"its farewell is for a topic that it may not write": func(o *mqtt.ClientOptions) { o.SetWill("casa/b/presence", "x", 1, true) },
+	} {
+		o := options(e, "unit-a")
+		change(o)
+		if _, err := connect(t, o); err == nil {
+			t.Fatalf("%s, and it got in", why)
+		}
+		if got, ago, ok := e.Refused("unit-a"); !ok || got != why || ago > time.Minute {
+			t.Errorf("%q, %s, %v; want %q", got, ago, ok, why)
+		}
+	}
+	if _, err := connect(t, options(e, "nobody")); err == nil {
+		t.Error("nobody got in")
+	}
+	if got, _, ok := e.Refused("nobody"); !ok || got != "there is no such account" {
+		t.Errorf("%q, %v", got, ok)
+	}
+	mustConnect(t, options(e, "unit-a"))
+	if _, _, ok := e.Refused("unit-a"); ok {
+		t.Error("it got in and is still thought to be refused")
+	}
+}
+
 func TestAStrangerReachesNoTopicButItsOwn(t *testing.T) {
 	e, _ := fresh(t)
 	seen := subscribed(t, e, "#")

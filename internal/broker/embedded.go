@@ -69,7 +69,7 @@ func Listen(c Config) (*Embedded, error) {
 	if err != nil {
 		return nil, fmt.Errorf("load what the broker kept: %w", err)
 	}
-	h := &hook{config: c, accounts: map[string]Account{}, stored: stored, dirty: map[string][]byte{}}
+	h := &hook{config: c, accounts: map[string]Account{}, refused: map[string]refusal{}, letIn: map[string]time.Time{}, stored: stored, dirty: map[string][]byte{}}
 	if err := s.AddHook(h, nil); err != nil {
 		return nil, fmt.Errorf("set up the broker: %w", err)
 	}
@@ -134,6 +134,7 @@ func (e *Embedded) Grant(name string, read, write []string) {
 func (e *Embedded) RemoveAccount(name string) {
 	e.hook.mu.Lock()
 	delete(e.hook.accounts, name)
+	delete(e.hook.letIn, name)
 	e.hook.mu.Unlock()
 	if cl, ok := e.server.Clients.Get(name); ok {
 		_ = e.server.DisconnectClient(cl, packets.ErrAdministrativeAction)
@@ -148,6 +149,14 @@ func (e *Embedded) RemoveAccount(name string) {
 func (e *Embedded) Online(name string) bool {
 	cl, ok := e.server.Clients.Get(name)
 	return ok && !cl.Closed()
+}
+
+// Since tells how long ago an account that is connected now was let in.
+func (e *Embedded) Since(name string) (ago time.Duration, ok bool) {
+	e.hook.mu.RLock()
+	at, let := e.hook.letIn[name]
+	e.hook.mu.RUnlock()
+	return time.Since(at), let && e.Online(name)
 }
 
 // Listeners names the accounts, other than except, that have subscribed to
@@ -261,6 +270,8 @@ type hook struct {
 	config   Config
 	mu       sync.RWMutex
 	accounts map[string]Account
+	refused  map[string]refusal   // the last of each name, until it is let in
+	letIn    map[string]time.Time // when each account last was
 	closing  bool
 	stored   map[string][]byte
 
@@ -292,10 +303,48 @@ func (h *hook) may(name string, judge func(Account) bool) bool {
 // OnConnectAuthenticate lets an account in by its password, with its own
 // client id only, and with a will only where it may write.
 func (h *hook) OnConnectAuthenticate(cl *mochi.Client, pk packets.Packet) bool {
-	hash := h.config.Hash(string(pk.Connect.Password))
-	return h.may(string(pk.Connect.Username), func(a Account) bool {
-		return cl.ID == a.Name && hash == a.Hash && (!pk.Connect.WillFlag || a.Rights.MayWrite(pk.Connect.WillTopic))
+	hash, name, why := h.config.Hash(string(pk.Connect.Password)), string(pk.Connect.Username), "there is no such account"
+	may := h.may(name, func(a Account) bool {
+		switch {
+		case hash != a.Hash:
+			why = "its password is wrong"
+		case cl.ID != a.Name:
+			why = "its client id is not its account's"
+		case pk.Connect.WillFlag && !a.Rights.MayWrite(pk.Connect.WillTopic):
+			why = "its farewell is for a topic that it may not write"
+		default:
+			why = ""
+		}
+		return why == ""
 	})
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if may {
+		delete(h.refused, name)
+		h.letIn[name] = time.Now()
+	} else if _, ours := h.accounts[name]; ours || len(h.refused) < mostRefused {
+		h.refused[name] = refusal{time.Now(), why}
+	}
+	return may
+}
+
+// refusal is the last time that an account was refused.
+type refusal struct {
+	at  time.Time
+	why string
+}
+
+// mostRefused is of how many names that are no accounts the last refusal is kept:
+// strangers may try as many as they like.
+const mostRefused = 4096
+
+// Refused tells why an account was last refused, and how long ago; ok is false when
+// it was not, or was let in since. What is known of it ends with the service.
+func (e *Embedded) Refused(name string) (why string, ago time.Duration, ok bool) {
+	e.hook.mu.RLock()
+	defer e.hook.mu.RUnlock()
+	r, ok := e.hook.refused[name]
+	return r.why, time.Since(r.at), ok
 }
 
 // OnACLCheck applies the account's rights.
