@@ -163,3 +163,7 @@ func utf8Body(body []byte, contentType string) ([]byte, error) {
 	}
 	return enc.NewDecoder().Bytes(body)
 }
+
+// Beside makes a line to whatever this machine itself reaches, as it does after
+// somebody has joined an access point with it.
+func Beside(n carrier.Net) *Line { return newLine(n.Transport()) }

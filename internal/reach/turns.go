@@ -41,6 +41,11 @@ func (t *Turns) Scan(ctx context.Context) ([]AccessPoint, error) { return t.scan
 // another gets the same list, since listing takes a radio seconds.
 func (t *Turns) Recent(ctx context.Context) ([]AccessPoint, error) { return t.scan(ctx, moment) }
 
+// Since is Scan for those whom a list that was made after a moment is good enough.
+func (t *Turns) Since(ctx context.Context, at time.Time) ([]AccessPoint, error) {
+	return t.scan(ctx, t.clock.Now().Sub(at))
+}
+
 func (t *Turns) scan(ctx context.Context, good time.Duration) ([]AccessPoint, error) {
 	select {
 	case t.listing <- struct{}{}:

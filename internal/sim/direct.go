@@ -140,7 +140,7 @@ func (d *direct) tell(topic, ask string) {
 	about := map[string]any{
 		"hardware_id": u.spec.HardwareID, "model": u.spec.Model,
 		"firmware": map[string]any{"name": h.Firmware, "version": h.Version, "digest": u.digest(), "confirmed": !u.trial},
-		"restarts": u.restarts, "restart_reason": u.reason, "address": u.address(),
+		"restarts": u.restarts, "restart_reason": u.reason, "address": u.address(), "time": u.site.clock.Now().In(zoneOf(c.Clock.Zone)).Format(time.RFC3339Nano),
 	}
 	if u.trouble != "" {
 		about["last_join"] = map[string]any{"outcome": u.trouble}
@@ -155,6 +155,14 @@ func (d *direct) tell(topic, ask string) {
 	u.publish(topic+"/unit", about, true)
 	u.publish(topic+"/settings", doc, true)
 	d.states(topic)
+}
+
+func zoneOf(name string) *time.Location {
+	zone, err := time.LoadLocation(name)
+	if err != nil {
+		return time.UTC
+	}
+	return zone
 }
 
 func (d *direct) states(topic string) {

@@ -13,7 +13,7 @@ import (
 
 // manner is how a family of units speaks: what it keeps, its pages, and what it
 // says on the broker. A unit's life, power, radio and flash are the same for
-// all. accessPoint, link, settled, goBack, forget and open are called with the
+// all. accessPoint, link, settled, goBack, forget, open and announce are called with the
 // unit's lock held.
 type manner interface {
 	accessPoint() (name, key string)
@@ -26,6 +26,7 @@ type manner interface {
 	goBack() bool              // the new settings do not work: back to those before
 	forget()
 	open() any // what it keeps, without secrets
+	announce() announcement
 }
 
 // link is what a unit needs to join and to find its broker.

@@ -25,6 +25,7 @@ type Network struct {
 	SSID       string `json:"ssid"`
 	Passphrase string `json:"passphrase"`
 	Signal     int    `json:"signal"`
+	Domain     string `json:"domain,omitempty"` // under which its router lists what is in it
 }
 
 // Spec describes a site.
@@ -53,6 +54,7 @@ type Site struct {
 	hubs     []*hub
 	servers  []*http.Server
 	address  string
+	names    string
 }
 
 type joined struct {
@@ -85,6 +87,13 @@ func Start(spec Spec, addr string, c clock.Clock, log *slog.Logger) (*Site, erro
 	}
 	s.address = "http://" + l.Addr().String()
 	s.serve(l, s.routes())
+	names, err := s.net.Listen("127.0.0.1:0")
+	if err != nil {
+		s.Stop()
+		return nil, fmt.Errorf("listen for questions about names: %w", err)
+	}
+	s.names = names.Addr().String()
+	s.answerNames(names)
 	return s, nil
 }
 
@@ -119,6 +128,9 @@ func (s *Site) remove(id string) bool {
 
 // Address is the base URL of the radio and the controls.
 func (s *Site) Address() string { return s.address }
+
+// Names is the address of the DNS server that answers for the homes' routers.
+func (s *Site) Names() string { return s.names }
 
 // Stop ends everything and waits for it.
 func (s *Site) Stop() {

@@ -66,6 +66,7 @@ const (
 	DiesAfter     Fault = "dies after update"       // it never returns
 	SilentCommand Fault = "ignores commands"
 	Duplicates    Fault = "duplicated messages"
+	Lost          Fault = "lost messages"              // each n-th that it sends; value: n
 	NotKept       Fault = "save accepted and not kept" // the label is lost
 	Hangs         Fault = "set-up pages hang"
 	PowerCutSave  Fault = "power cut while saving"  // half of a save is kept; once
@@ -75,11 +76,12 @@ const (
 	PointOpen     Fault = "access point stays open" // its own access point is on the air in service, too, without a key
 	Redirects     Fault = "pages redirect away"
 	Truncated     Fault = "replies truncated"
-	LoginChanged  Fault = "factory login changed" // somebody set another key, or another login
+	LoginChanged  Fault = "factory login changed"   // somebody set another key, or another login
+	SomebodyElses Fault = "set up by somebody else" // it is in a network with settings that are not ours, until its button is pressed for long
 )
 
-var faults = []Fault{None, Unplugged, SlowBoot, WeakSignal, DownloadCut, Corrupted, PowerCut, BootLoop, DiesAfter, SilentCommand, Duplicates, NotKept, Hangs,
-	PowerCutSave, Moved, WakeMissed, DoorStaysOpen, PointOpen, Redirects, Truncated, LoginChanged}
+var faults = []Fault{None, Unplugged, SlowBoot, WeakSignal, DownloadCut, Corrupted, PowerCut, BootLoop, DiesAfter, SilentCommand, Duplicates, Lost, NotKept, Hangs,
+	PowerCutSave, Moved, WakeMissed, DoorStaysOpen, PointOpen, Redirects, Truncated, LoginChanged, SomebodyElses}
 
 // Report is what a unit's own log says, for those who compare it with Fado's
 // record.
@@ -111,6 +113,7 @@ type unit struct {
 
 	mu       sync.Mutex
 	mode     string // off, starting, set-up, joining, online
+	in       string // the network that it is in
 	slots    [2][]byte
 	active   int
 	trial    bool
@@ -134,6 +137,7 @@ type unit struct {
 	client   mqtt.Client
 	update   *download
 	answered map[string]bool
+	said     int // messages
 }
 
 func newUnit(s *Site, spec UnitSpec, seed uint64) (u *unit, err error) {
@@ -242,6 +246,9 @@ func (u *unit) signal() int {
 func (u *unit) setMode(m string) {
 	u.mu.Lock()
 	u.mode = m
+	if m != "online" {
+		u.in = ""
+	}
 	u.mu.Unlock()
 	u.leaving.Store(false)
 }
@@ -279,6 +286,19 @@ func (u *unit) run(ctx context.Context) {
 			continue
 		}
 		if !u.startSlot(ctx) {
+			continue
+		}
+		if _, theirs := u.has(SomebodyElses); theirs {
+			u.setMode("online")
+			u.site.mu.Lock()
+			first := u.site.networks[0].SSID
+			u.site.mu.Unlock()
+			u.mu.Lock()
+			u.in = first
+			u.mu.Unlock()
+			if u.sleep(ctx, 1000*time.Hour) == "leave" {
+				u.once(SomebodyElses)
+			}
 			continue
 		}
 		u.mu.Lock()
@@ -390,6 +410,9 @@ func (u *unit) join(ctx context.Context) string {
 			trouble = ""
 		}
 		if trouble == "" {
+			u.mu.Lock()
+			u.in = c.ssid
+			u.mu.Unlock()
 			var why string
 			why, trouble = u.serve(ctx, c)
 			if why == "asleep" {
@@ -496,8 +519,12 @@ func (u *unit) serve(ctx context.Context, c link) (why, trouble string) {
 	u.manner.hello(ctx, client)
 	every := time.NewTicker(max(u.site.clock.Real(time.Duration(max(c.every, 5))*time.Second), 50*time.Millisecond))
 	defer every.Stop()
-	tired := time.NewTicker(max(u.site.clock.Real(max(awake, time.Second)/4), 20*time.Millisecond))
-	defer tired.Stop()
+	var tired <-chan time.Time // of a unit that sleeps
+	if awake > 0 {
+		t := time.NewTicker(max(u.site.clock.Real(awake/4), 20*time.Millisecond))
+		defer t.Stop()
+		tired = t.C
+	}
 	for {
 		select {
 		case <-ctx.Done():
@@ -510,7 +537,7 @@ func (u *unit) serve(ctx context.Context, c link) (why, trouble string) {
 				u.measure()
 				u.manner.tick()
 			}
-		case <-tired.C:
+		case <-tired:
 			u.mu.Lock()
 			quiet := u.site.clock.Now().Sub(u.touched)
 			u.mu.Unlock()
@@ -549,8 +576,10 @@ func (u *unit) publish(topic string, v any, retain bool) {
 func (u *unit) say(topic, text string, retain bool) {
 	u.mu.Lock()
 	client, duplicate := u.client, u.fault == Duplicates
+	u.said++
+	lost := u.fault == Lost && u.faultVal > 0 && u.said%u.faultVal == 0
 	u.mu.Unlock()
-	if client == nil {
+	if client == nil || lost {
 		return
 	}
 	client.Publish(topic, 1, retain, text)
