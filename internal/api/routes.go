@@ -101,6 +101,7 @@ func (s *server) routes(api huma.API) {
 	s.deviceRoutes(api)
 	s.settingRoutes(api)
 	s.taskRoutes(api)
+	s.checkRoutes(api)
 	s.imageRoutes(api)
 }
 
@@ -482,6 +483,25 @@ func (s *server) deviceRoutes(api huma.API) {
 		d, err := s.ResetDevice(ctx, actor(ctx), in.ID)
 		return one(ctx, d, err)
 	})
+	takenOut := func(ctx context.Context, d store.Device, said string, err error) (*reply[wire.TakenOut], error) {
+		if err != nil {
+			return nil, err
+		}
+		w, err := s.deviceWhole(ctx, d)
+		return &reply[wire.TakenOut]{wire.TakenOut{Device: w, Unit: said}}, err
+	}
+	handle(s, api, "POST", "/devices/{id}/replace", "replace-unit", "Have another unit fill a device, which keeps its name, topic, history and place in the hub", 200, func(ctx context.Context, in *pathBody[wire.Replace]) (*reply[wire.TakenOut], error) {
+		swap := engine.Swap{HardwareID: in.Body.HardwareID, Reason: in.Body.Reason}
+		if in.Body.SetUpCode != "" {
+			swap.SetUpCode = new(secret.New(in.Body.SetUpCode))
+		}
+		d, said, err := s.Replace(ctx, actor(ctx), in.ID, swap)
+		return takenOut(ctx, d, said, err)
+	})
+	handle(s, api, "POST", "/devices/{id}/retire", "retire-device", "Take a device out of service for good", 200, func(ctx context.Context, in *pathBody[wire.Retire]) (*reply[wire.TakenOut], error) {
+		d, said, err := s.Retire(ctx, actor(ctx), in.ID, in.Body.Reason, in.Body.KeepUnit)
+		return takenOut(ctx, d, said, err)
+	})
 	handle(s, api, "POST", "/devices/{id}/blink", "blink", "Ask the unit to show itself", 204, func(ctx context.Context, in *path1) (*none, error) {
 		return &none{}, s.Blink(ctx, actor(ctx), in.ID)
 	})
@@ -547,8 +567,25 @@ func (s *server) deviceRoutes(api huma.API) {
 		return &reply[[]wire.Sighting]{s.asSightings(ctx, list)}, nil
 	})
 	handle(s, api, "POST", "/sightings/claim", "claim", "Match a sighting to a device", 200, func(ctx context.Context, in *withBody[wire.Claim]) (*tagged[wire.Device], error) {
-		d, err := s.Claim(ctx, actor(ctx), in.Body.Sighting, in.Body.Device)
+		d, err := s.Claim(ctx, actor(ctx), in.Body)
 		return one(ctx, d, err)
+	})
+	handle(s, api, "POST", "/sightings", "see-by-hand", "Note a unit that a person has in front of them", 201, func(ctx context.Context, in *withBody[wire.SeenByHand]) (*reply[wire.Sighting], error) {
+		x, err := s.SeeByHand(ctx, actor(ctx), in.Body)
+		if err != nil {
+			return nil, err
+		}
+		return &reply[wire.Sighting]{s.asSightings(ctx, []store.Sighting{x})[0]}, nil
+	})
+	handle(s, api, "POST", "/sightings/find", "find", "Ask the homes' networks for units now", 200, func(ctx context.Context, _ *none) (*reply[[]wire.Sighting], error) {
+		if err := s.FindAll(ctx); err != nil {
+			return nil, err
+		}
+		list, err := s.Sightings(ctx, false)
+		if err != nil {
+			return nil, err
+		}
+		return &reply[[]wire.Sighting]{s.asSightings(ctx, list)}, nil
 	})
 	handle(s, api, "POST", "/sightings/ignore", "ignore", "Hide a sighting, or show it again", 204, func(ctx context.Context, in *withBody[wire.Ignore]) (*none, error) {
 		return &none{}, s.Ignore(ctx, actor(ctx), in.Body.Sighting, in.Body.Ignored)

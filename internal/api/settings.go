@@ -191,16 +191,25 @@ func (s *server) drawable(ctx context.Context, ref string) (inventory.Model, set
 	return m, values, err
 }
 
-// selected finds the devices of a selection. Those that are named must be there;
-// of a site, a model or a tag, those in service that differ are taken.
-func (s *server) selected(ctx context.Context, in wire.Selection) ([]store.Device, error) {
+// named finds devices that a request names.
+func (s *server) named(ctx context.Context, refs []string) ([]store.Device, error) {
 	var out []store.Device
-	for _, ref := range in.Devices {
+	for _, ref := range refs {
 		d, err := s.FindDevice(ctx, ref)
 		if err != nil {
 			return nil, err
 		}
 		out = append(out, d)
+	}
+	return out, nil
+}
+
+// selected finds the devices of a selection. Those that are named must be there;
+// of a site, a model or a tag, those in service that differ are taken.
+func (s *server) selected(ctx context.Context, in wire.Selection) ([]store.Device, error) {
+	out, err := s.named(ctx, in.Devices)
+	if err != nil {
+		return nil, err
 	}
 	if in.Site == "" && in.Model == "" && in.Tag == "" {
 		if len(out) == 0 {
@@ -216,13 +225,9 @@ func (s *server) selected(ctx context.Context, in wire.Selection) ([]store.Devic
 
 // onBench lists the devices that a start of the bench means.
 func (s *server) onBench(ctx context.Context, in wire.BenchStart) ([]store.Device, error) {
-	var out []store.Device
-	for _, ref := range in.Devices {
-		d, err := s.FindDevice(ctx, ref)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, d)
+	out, err := s.named(ctx, in.Devices)
+	if err != nil {
+		return nil, err
 	}
 	if len(out) > 0 {
 		return out, nil

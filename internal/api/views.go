@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"fado/internal/core/check"
@@ -32,6 +33,7 @@ func (s *server) site(ctx context.Context, x store.Site) (wire.Site, error) {
 	tx := s.Store.Read(ctx)
 	w := wire.Site{ID: x.ID, Key: x.Key, Name: x.Name, Zone: x.Zone, Reach: x.Reach, Scheme: naming.Scheme{Hostname: x.SchemeHostname, Topic: x.SchemeTopic, Label: x.SchemeLabel},
 		DownloadAddress: x.DownloadAddress, DownloadProof: x.DownloadProof, AllowUnsigned: x.AllowUnsigned, AllowDowngrade: x.AllowDowngrade, AllowRisky: x.AllowRisky, Proxy: x.Proxy,
+		NameServer: x.NameServer, Domain: x.Domain, Range: x.Range, Reserved: engine.SplitList(x.Reserved),
 		Version: x.Version, Rooms: []wire.Room{}}
 	rooms, err := store.All[store.Room](tx, "name", "site_id = ?", x.ID)
 	if err != nil {
@@ -61,7 +63,7 @@ func (s *server) site(ctx context.Context, x store.Site) (wire.Site, error) {
 		}
 		w.HubID, w.Hub = h.ID, h.Name
 	}
-	w.Devices, err = store.Count[store.Device](tx, "site_id = ?", x.ID)
+	w.Devices, err = store.Count[store.Device](tx, "site_id = ? AND stage <> 'retired'", x.ID)
 	return w, err
 }
 
@@ -96,7 +98,7 @@ func (s *server) names(ctx context.Context) (names, error) {
 }
 
 func (n names) device(d store.Device) wire.Device {
-	w := wire.Device{ID: d.ID, SiteID: d.SiteID, Site: n.sites[d.SiteID], Name: d.Name, Model: d.Model, Tags: engine.SplitList(d.Tags), HardwareID: d.HardwareID,
+	w := wire.Device{ID: d.ID, SiteID: d.SiteID, Site: n.sites[d.SiteID], Name: d.Name, Model: d.Model, Tags: engine.SplitList(d.Tags), HardwareID: d.HardwareID, Ending: strings.ToUpper(d.Ending),
 		Hostname: d.Hostname, Topic: d.Topic, Label: d.Label, HasCode: len(d.SetUpCode) > 0, Stage: inventory.Stage(d.Stage), Presence: inventory.Presence(d.Presence),
 		Firmware: d.Firmware, Running: d.Running, Digest: d.Digest, Standing: d.Standing, Attention: d.Attention, Drift: d.Drift, Address: d.Address, LiveTopic: d.LiveTopic, AwakeUntil: d.AwakeUntil, Version: d.Version, UpdatedAt: d.UpdatedAt}
 	if d.RoomID != nil {
@@ -173,13 +175,10 @@ func (s *server) deviceWhole(ctx context.Context, d store.Device) (wire.Device, 
 	if known {
 		w.ModelDetail = &model
 	}
-	checks, err := store.All[store.Check](tx, "name", "device_id = ?", d.ID)
-	if err != nil {
+	if w.Checks, err = s.ChecksOf(ctx, d.ID); err != nil {
 		return w, err
 	}
-	for _, c := range checks {
-		w.Checks = append(w.Checks, check.Result{Name: check.Name(c.Name), Holds: c.Holds, Expected: c.Expected, Seen: c.Seen, Evidence: check.Evidence(c.Evidence), At: c.At})
-	}
+	w.SignOff = check.Stand(w.Checks)
 	tenures, err := store.All[store.Tenure](tx, "since DESC", "device_id = ?", d.ID)
 	if err != nil {
 		return w, err
@@ -191,7 +190,8 @@ func (s *server) deviceWhole(ctx context.Context, d store.Device) (wire.Device, 
 		}
 		w.Units = append(w.Units, wire.Tenure{HardwareID: u.HardwareID, Since: t.Since, Until: t.Until})
 	}
-	last, err := store.Some[store.Task](tx, 1, "id DESC", "device_id = ?", d.ID)
+	// Checks that are over have their own place.
+	last, err := store.Some[store.Task](tx, 1, "status IN ('queued','running','waiting') DESC, id DESC", "device_id = ? AND (kind <> ? OR status IN ('queued','running','waiting'))", d.ID, string(task.Check))
 	if err != nil {
 		return w, err
 	}
@@ -288,13 +288,16 @@ func (s *server) asTasks(ctx context.Context, recs []store.Task) ([]wire.Task, e
 func (s *server) asSightings(ctx context.Context, list []store.Sighting) []wire.Sighting {
 	out := []wire.Sighting{}
 	for _, x := range list {
-		w := wire.Sighting{ID: x.ID, Source: x.Source, Name: x.Name, Dialect: x.Dialect, HardwareID: x.HardwareID, Signal: x.Signal, Twice: x.Twice, DeviceID: x.DeviceID,
+		w := wire.Sighting{ID: x.ID, Source: x.Source, Name: x.Name, Dialect: x.Dialect, HardwareID: x.HardwareID, Signal: x.Signal, Twice: x.Twice, DeviceID: x.DeviceID, Address: x.Address, Version: x.Version,
 			Ignored: x.Ignored, Gone: x.Gone, FirstSeen: x.FirstSeen, LastSeen: x.LastSeen}
 		if d, err := store.One[store.Device](s.Store.Read(ctx), "id = ?", x.DeviceID); err == nil {
 			w.Device, w.Model, w.Stage = d.Name, d.Model, d.Stage
 			if site, err := s.FindSite(ctx, d.SiteID); err == nil {
 				w.Site = site.Key
 			}
+		}
+		if site, err := s.FindSite(ctx, x.SiteID); err == nil && w.Site == "" {
+			w.Site = site.Key
 		}
 		if x.HardwareID == "" {
 			w.Ending = strings.ToUpper(x.Digits)
@@ -411,11 +414,18 @@ func (s *server) attention(ctx context.Context, siteRef string) (wire.Attention,
 	for _, d := range list {
 		w := n.device(d)
 		if d.Attention == "failed" || d.Attention == "lost" {
-			if last, err := store.Some[store.Task](tx, 1, "id DESC", "device_id = ?", d.ID); err == nil && len(last) > 0 {
+			if last, err := store.Some[store.Task](tx, 1, "id DESC", "device_id = ? AND kind <> ?", d.ID, string(task.Check)); err == nil && len(last) > 0 {
 				if t, err := s.asTask(ctx, last[0]); err == nil {
 					w.Task = &t
 				}
 			}
+		}
+		if d.Attention == "check" {
+			all, err := s.ChecksOf(ctx, d.ID)
+			if err != nil {
+				return a, err
+			}
+			w.Checks = slices.DeleteFunc(all, func(r check.Result) bool { return r.Verdict != check.Fails })
 		}
 		a.Devices = append(a.Devices, w)
 	}
@@ -445,7 +455,9 @@ func (s *server) attention(ctx context.Context, siteRef string) (wire.Attention,
 		if c > 0 {
 			a.Counts.ByStage[string(stage)] = c
 		}
-		a.Counts.Devices += c
+		if stage != inventory.Retired {
+			a.Counts.Devices += c
+		}
 	}
 	a.Counts.Adopted = a.Counts.ByStage[string(inventory.Adopted)]
 	for where, to := range map[string]*int64{"presence = 'online'": &a.Counts.Online, "standing = 'behind'": &a.Counts.Behind} {

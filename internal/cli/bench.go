@@ -37,7 +37,7 @@ passphrase has not proven itself, one unit tries it and the others wait.`}
 		if !*wait {
 			return a.startedMany(out)
 		}
-		return a.watchMany(c.Context(), out)
+		return a.watchMany(c.Context(), out, watching{"adopted", "All %d are adopted and proven.", "%d of %d were not adopted. Do what is said of each, then run «fado bench start» again: it takes up what failed."})
 	}
 	return c
 }
@@ -95,9 +95,34 @@ func (a *app) benchRow(x wire.Applied, t *wire.Task, now time.Time) benchLine {
 	return r
 }
 
+// watching is what is said of many tasks: of one that has ended well, of all when
+// they have, and of those that have not.
+type watching struct{ done, all, some string }
+
+// untilOver waits until many tasks have ended.
+func (a *app) untilOver(ctx context.Context, out []wire.Applied) error {
+	for i := range out {
+		for out[i].Task != nil && !out[i].Task.Status.Over() {
+			t, err := client.Get[wire.Task](ctx, a.client(), Path("tasks", out[i].Task.ID))
+			if err != nil {
+				return err
+			}
+			if out[i].Task = &t; t.Status.Over() {
+				break
+			}
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-time.After(time.Second):
+			}
+		}
+	}
+	return nil
+}
+
 // watchMany shows many tasks until all have ended: on a terminal as a table that
 // is drawn anew, else a line for each change.
-func (a *app) watchMany(ctx context.Context, out []wire.Applied) error {
+func (a *app) watchMany(ctx context.Context, out []wire.Applied, w watching) error {
 	f, _ := a.out.(*os.File)
 	live := f != nil && term.IsTerminal(int(f.Fd())) && a.output == "table" && !a.quiet
 	said := make([]string, len(out))
@@ -124,7 +149,7 @@ func (a *app) watchMany(ctx context.Context, out []wire.Applied) error {
 		}
 		switch {
 		case live:
-			drawn = a.redraw(rows, drawn, len(out)-open-failed, failed)
+			drawn = a.redraw(rows, drawn, len(out)-open-failed, failed, w.done)
 		case a.output == "table" && !a.quiet:
 			for i, r := range rows {
 				line := strings.TrimSpace(strings.Join([]string{r.state, r.step}, " "))
@@ -144,10 +169,10 @@ func (a *app) watchMany(ctx context.Context, out []wire.Applied) error {
 				for _, x := range out {
 					a.why(x)
 				}
-				_, _ = fmt.Fprintf(a.errs, "%d of %d were not adopted. Do what is said of each, then run «fado bench start» again: it takes up what failed.\n", failed, len(out))
+				_, _ = fmt.Fprintf(a.errs, w.some+"\n", failed, len(out))
 				return errTask
 			}
-			return a.done("All %d are adopted and proven.", len(out))
+			return a.done(w.all, len(out))
 		}
 		select {
 		case <-ctx.Done():
@@ -171,7 +196,7 @@ func (a *app) why(x wire.Applied) {
 }
 
 // redraw draws the table over the last one and returns how many lines it took.
-func (a *app) redraw(rows []benchLine, drawn, done, failed int) int {
+func (a *app) redraw(rows []benchLine, drawn, done, failed int, word string) int {
 	width := max(a.width(), 60)
 	var b strings.Builder
 	if drawn > 0 {
@@ -188,7 +213,7 @@ func (a *app) redraw(rows []benchLine, drawn, done, failed int) int {
 		room := width - 1 - name - 11 - step - 6
 		fmt.Fprintln(&b, line+text.Trim(r.says, max(room, 0)))
 	}
-	fmt.Fprintf(&b, "%d of %d adopted, %d failed, %d under way. Ctrl-C stops watching, not the work.\n", done, len(rows), failed, len(rows)-done-failed)
+	fmt.Fprintf(&b, "%d of %d %s, %d failed, %d under way. Ctrl-C stops watching, not the work.\n", done, len(rows), word, failed, len(rows)-done-failed)
 	_, _ = fmt.Fprint(a.out, b.String())
 	return len(rows) + 1
 }

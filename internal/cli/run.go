@@ -155,7 +155,7 @@ func (a *app) simCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		_, _ = fmt.Fprintln(a.out, "The simulated site is at "+s.Address())
+		_, _ = fmt.Fprintf(a.out, "The simulated site is at %s; its homes' name server is at %s.\n", s.Address(), s.Names())
 		<-c.Context().Done()
 		s.Stop()
 		return nil

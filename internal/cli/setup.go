@@ -142,16 +142,22 @@ func (a *app) siteCommand() *cobra.Command {
 	edit := func(c *cobra.Command) {
 		for _, f := range [][2]string{{"name", "what people call it"}, {"zone", "IANA time zone, such as Europe/Lisbon"}, {"reach", "on premises, routed or broker only"}, {"network", "Wi-Fi network for its units"},
 			{"broker", "its broker"}, {"hub", "its hub"}, {"download-address", "base URL under which its units reach this service"}, {"proxy", "HTTP proxy through which its network is reached"},
+			{"name-server", "DNS server that is asked for its units, host or host:port"}, {"domain", "domain under which it lists them"}, {"range", "in which the addresses of its units lie, such as 192.168.40.0/24"},
 			{"scheme-hostname", "pattern for hostnames"}, {"scheme-topic", "pattern for topics"}, {"scheme-label", "pattern for labels"}} {
 			c.Flags().String(f[0], "", f[1])
 		}
+		c.Flags().StringSlice("reserved", nil, "addresses and ranges that no unit is given; several with commas")
 		c.Flags().Bool("allow-unsigned", false, "allow images without a signed manifest")
 		c.Flags().Bool("allow-downgrade", false, "allow going back to an older version")
 		c.Flags().Bool("allow-risky", false, "consent to ways of updating that can kill an interrupted unit")
 	}
 	body := func(c *cobra.Command, now naming.Scheme) wire.SiteEdit {
 		e := wire.SiteEdit{Name: changed(c, "name"), Zone: changed(c, "zone"), Reach: changed(c, "reach"), Network: changed(c, "network"), Broker: changed(c, "broker"), Hub: changed(c, "hub"),
-			DownloadAddress: changed(c, "download-address"), Proxy: changed(c, "proxy"), AllowUnsigned: changedBool(c, "allow-unsigned"), AllowDowngrade: changedBool(c, "allow-downgrade"), AllowRisky: changedBool(c, "allow-risky")}
+			DownloadAddress: changed(c, "download-address"), Proxy: changed(c, "proxy"), NameServer: changed(c, "name-server"), Domain: changed(c, "domain"), Range: changed(c, "range"), AllowUnsigned: changedBool(c, "allow-unsigned"), AllowDowngrade: changedBool(c, "allow-downgrade"), AllowRisky: changedBool(c, "allow-risky")}
+		if c.Flags().Changed("reserved") {
+			list, _ := c.Flags().GetStringSlice("reserved") // the flag is there
+			e.Reserved = &list
+		}
 		h, t, l := changed(c, "scheme-hostname"), changed(c, "scheme-topic"), changed(c, "scheme-label")
 		if h != nil || t != nil || l != nil {
 			for to, from := range map[*string]*string{&now.Hostname: h, &now.Topic: t, &now.Label: l} {
@@ -218,7 +224,7 @@ func (a *app) showSite(s wire.Site) error {
 	return a.one(s, s.Key, [2]string{"Site", s.Name}, [2]string{"Key", s.Key}, [2]string{"Zone", s.Zone}, [2]string{"Reached", s.Reach}, [2]string{"Devices", fmt.Sprint(s.Devices)},
 		[2]string{"Rooms", strings.Join(rooms, ", ")}, [2]string{"Network", s.Network}, [2]string{"Broker", s.Broker}, [2]string{"Hub", s.Hub},
 		[2]string{"Hostnames", s.Scheme.Hostname}, [2]string{"Topics", s.Scheme.Topic}, [2]string{"Labels", s.Scheme.Label},
-		[2]string{"Downloads at", s.DownloadAddress}, [2]string{"", proof}, [2]string{"Proxy", s.Proxy}, [2]string{"Allows", strings.Join(allow, ", ")})
+		[2]string{"Downloads at", s.DownloadAddress}, [2]string{"", proof}, [2]string{"Proxy", s.Proxy}, [2]string{"Name server", strings.TrimSpace(s.NameServer + " " + s.Domain)}, [2]string{"Addresses", s.Range}, [2]string{"Reserved", strings.Join(s.Reserved, ", ")}, [2]string{"Allows", strings.Join(allow, ", ")})
 }
 
 func (a *app) roomCommand() *cobra.Command {

@@ -1,12 +1,14 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -24,7 +26,7 @@ import (
 
 func (a *app) deviceCommand() *cobra.Command {
 	c := group("device", "Jobs to be done at a site, and the units that fill them",
-		a.deviceList(), a.deviceShow(), a.deviceAdd(), a.deviceEdit(), a.deviceSettings(), a.deviceSet(), a.devicePreview(), a.deviceApply(), a.deviceCommission(), a.deviceUpdate(), a.deviceMessages(), a.deviceReveal(), a.deviceCopies(), a.deviceImport(), a.deviceExport(),
+		a.deviceList(), a.deviceShow(), a.deviceAdd(), a.deviceEdit(), a.deviceSettings(), a.deviceSet(), a.devicePreview(), a.deviceApply(), a.deviceCommission(), a.deviceUpdate(), a.deviceMessages(), a.deviceReveal(), a.deviceCopies(), a.deviceImport(), a.deviceExport(), a.deviceReplace(), a.deviceRetire(),
 		a.drawing("ports DEVICE", "Draw its ports with their intended functions, as SVG", "  fado device ports "+exampleDevice+" > ports.svg", "devices", func(d string) string { return Path("devices", d, "ports.svg") }),
 		a.drawing("strip DEVICE", "Draw the order of its strip's lamps, as SVG", "  fado device strip cozinha-strip-1 > strip.svg", "devices", func(d string) string { return Path("devices", d, "strip.svg") }))
 	simple := func(use, short, method string, path func(string) string, said string) *cobra.Command {
@@ -123,7 +125,7 @@ func (a *app) deviceShow() *cobra.Command {
 }
 
 func (a *app) showDevice(d wire.Device) error {
-	lines := [][2]string{{"Device", d.Name}, {"Room", strings.Trim(d.Room+", "+d.Site, ", ")}, {"Model", d.Model}, {"Hardware id", d.HardwareID}, {"Hostname", d.Hostname}, {"Topic", d.Topic}, {"Label", d.Label},
+	lines := [][2]string{{"Device", d.Name}, {"Room", strings.Trim(d.Room+", "+d.Site, ", ")}, {"Model", d.Model}, {"Hardware id", cmp.Or(d.HardwareID, ending(d.Ending))}, {"Hostname", d.Hostname}, {"Topic", d.Topic}, {"Label", d.Label},
 		{"Tags", strings.Join(d.Tags, ", ")}, {"Stage", string(d.Stage)}, {"Presence", string(d.Presence)}, {"Firmware", strings.TrimSpace(d.Firmware + " " + firmwareText(d))}, {"Attention", d.Attention}}
 	for name, v := range d.State {
 		text := fmt.Sprintf("%v, %s", v.Value, when(v.At))
@@ -145,8 +147,11 @@ func (a *app) showDevice(d wire.Device) error {
 }
 
 func checkLine(x check.Result) string {
-	if x.Holds {
+	switch x.Verdict {
+	case check.Holds:
 		return fmt.Sprintf("holds: %s — %s, %s", x.Name, x.Seen, when(x.At))
+	case check.Asked, check.LeftOut:
+		return fmt.Sprintf("%s: %s — %s, %s", x.Verdict, x.Name, x.Seen, when(x.At))
 	}
 	return fmt.Sprintf("FAILS: %s — expected %s, seen %s, %s", x.Name, x.Expected, x.Seen, when(x.At))
 }
@@ -472,13 +477,21 @@ func (a *app) deviceMessages() *cobra.Command {
 }
 
 func (a *app) benchCommand() *cobra.Command {
-	columns := []column[wire.Sighting]{{"Access point", func(s wire.Sighting) string { return s.Name }}, {"Dialect", func(s wire.Sighting) string { return s.Dialect }},
+	columns := []column[wire.Sighting]{{"Seen as", func(s wire.Sighting) string { return s.Name }}, {"Where", func(s wire.Sighting) string {
+		switch {
+		case s.Source == "radio":
+			return fmt.Sprintf("on the air, %d dBm", s.Signal)
+		case s.Address != "":
+			return fmt.Sprintf("%s, at %s", sourceWord[s.Source], s.Address)
+		}
+		return sourceWord[s.Source]
+	}}, {"Dialect", func(s wire.Sighting) string { return s.Dialect }},
 		{"Hardware id", func(s wire.Sighting) string {
 			if s.HardwareID == "" && s.Ending != "" {
 				return "…" + s.Ending
 			}
 			return s.HardwareID
-		}}, {"Signal", func(s wire.Sighting) string { return fmt.Sprintf("%d dBm", s.Signal) }},
+		}},
 		{"Device", func(s wire.Sighting) string {
 			switch {
 			case s.Ignored:
@@ -492,7 +505,7 @@ func (a *app) benchCommand() *cobra.Command {
 		}}, {"Last seen", func(s wire.Sighting) string { return when(s.LastSeen) }}}
 	id := func(s wire.Sighting) string { return s.Name }
 	var all bool
-	ls := &cobra.Command{Use: "list", Short: "List units in set-up mode", Args: cobra.NoArgs, Example: "  fado bench list", RunE: func(c *cobra.Command, _ []string) error {
+	ls := &cobra.Command{Use: "list", Short: "List units in set-up mode, and others that were seen and match nothing", Args: cobra.NoArgs, Example: "  fado bench list", RunE: func(c *cobra.Command, _ []string) error {
 		out, err := client.Get[[]wire.Sighting](c.Context(), a.client(), client.Query(Path("sightings"), "all", map[bool]string{true: "true"}[all]))
 		if err != nil {
 			return err
@@ -507,12 +520,12 @@ func (a *app) benchCommand() *cobra.Command {
 		}
 		return list(a, out, id, columns...)
 	}}
-	claim := &cobra.Command{Use: "claim ACCESS-POINT DEVICE", Short: "Match a unit in set-up mode to a device", Args: cobra.ExactArgs(2), Example: "  fado bench claim fado-025a11000099 " + exampleDevice, RunE: func(c *cobra.Command, args []string) error {
-		d, err := client.Post[wire.Device](c.Context(), a.client(), Path("sightings", "claim"), wire.Claim{Sighting: args[0], Device: args[1]})
+	find := &cobra.Command{Use: "find", Short: "Ask the homes' networks for units now", Args: cobra.NoArgs, Example: "  fado bench find", RunE: func(c *cobra.Command, _ []string) error {
+		out, err := client.Post[[]wire.Sighting](c.Context(), a.client(), Path("sightings", "find"), nil)
 		if err != nil {
 			return err
 		}
-		return a.done("%s takes the unit %s.", d.Name, d.HardwareID)
+		return list(a, out, id, columns...)
 	}}
 	var again bool
 	ignore := &cobra.Command{Use: "ignore ACCESS-POINT", Short: "Hide a unit that is not yours, or show it again", Args: cobra.ExactArgs(1), Example: "  fado bench ignore fado-025a11000099", RunE: func(c *cobra.Command, args []string) error {
@@ -522,7 +535,7 @@ func (a *app) benchCommand() *cobra.Command {
 		return a.done("%s is %s.", args[0], map[bool]string{true: "shown again", false: "hidden"}[again])
 	}}
 	ignore.Flags().BoolVar(&again, "undo", false, "show it again")
-	return group("bench", "Units that wait to be commissioned", ls, scan, a.benchStart(), claim, ignore)
+	return group("bench", "Units that wait to be commissioned", ls, scan, find, a.benchNote(), a.benchStart(), a.benchClaim(), ignore)
 }
 
 func (a *app) taskCommand() *cobra.Command {
@@ -783,7 +796,8 @@ func (a *app) attentionCommand() *cobra.Command {
 		if a.output != "table" || a.quiet {
 			return a.encode(x)
 		}
-		_, _ = fmt.Fprintf(a.out, "%d devices, %d adopted, %d online, %d behind; %d units in set-up mode, %d tasks under way.\n", x.Counts.Devices, x.Counts.Adopted, x.Counts.Online, x.Counts.Behind, len(x.Sighted), len(x.Tasks))
+		ready := slices.DeleteFunc(slices.Clone(x.Sighted), func(s wire.Sighting) bool { return s.Source != "radio" })
+		_, _ = fmt.Fprintf(a.out, "%d devices, %d adopted, %d online, %d behind; %d units in set-up mode, %d tasks under way.\n", x.Counts.Devices, x.Counts.Adopted, x.Counts.Online, x.Counts.Behind, len(ready), len(x.Tasks))
 		for _, p := range x.Problems {
 			_, _ = fmt.Fprintln(a.out, a.paint(text.FgRed, p))
 		}

@@ -16,6 +16,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -54,6 +55,7 @@ type Demo struct {
 
 	http    *http.Transport
 	running *service.Running
+	serve   func(context.Context) (*service.Running, error)
 	site    *sim.Site
 	remove  string
 	once    sync.Once
@@ -98,6 +100,9 @@ func SetUpCode(hardwareID string) string {
 
 // Passphrase is that of a demo site's network.
 func Passphrase(site string) string { return "azeite virgem " + site + " 1894" }
+
+// Domain is where a demo site's router lists what is in its network (RFC 8375).
+func Domain(site string) string { return site + ".home.arpa" }
 
 // Load reads the scenario and the models that ship.
 func Load() (Scenario, map[string]inventory.Model, error) {
@@ -149,7 +154,7 @@ func Spec(s Scenario, models map[string]inventory.Model, hubs ...sim.HubSpec) si
 		spec.Units = append(spec.Units, u)
 	}
 	for _, site := range s.Sites {
-		spec.Networks = append(spec.Networks, sim.Network{SSID: site.Network, Passphrase: Passphrase(site.Key), Signal: -55})
+		spec.Networks = append(spec.Networks, sim.Network{SSID: site.Network, Passphrase: Passphrase(site.Key), Signal: -55, Domain: Domain(site.Key)})
 		for _, d := range site.Devices {
 			add(d.Model, d.HardwareID)
 		}
@@ -214,14 +219,19 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 	d.SiteURL, d.HubURL = d.site.Address(), d.site.HubAddress(0)
 	conf := service.Defaults()
 	conf.Data, conf.Listen, conf.Broker.Listen = o.Data, o.Listen, o.Broker
+	conf.LAN.Multicast = false // its homes are elsewhere
 	conf.Radio = service.Radio{Kind: "stand-in", At: d.SiteURL}
 	if o.Scale > 1 {
 		conf.Time = service.Time{Scale: o.Scale, Start: begun.Format(time.RFC3339Nano)}
 	}
-	if d.running, err = service.Start(ctx, conf, o.Version, o.Console, o.Net, o.Log); err != nil {
+	d.serve = func(ctx context.Context) (*service.Running, error) {
+		return service.Start(ctx, conf, o.Version, o.Console, o.Net, o.Log)
+	}
+	if d.running, err = d.serve(ctx); err != nil {
 		return d, err
 	}
 	d.URL = d.running.URL
+	conf.Listen = strings.TrimPrefix(d.URL, "http://") // it comes back where it was
 	if d.running.FirstLink == "" {
 		return d, fmt.Errorf("the data folder %s is in use already; a demo wants a fresh one", o.Data)
 	}
@@ -256,6 +266,19 @@ func (d *Demo) Stop() {
 			_ = os.RemoveAll(d.remove)
 		}
 	})
+}
+
+// Restart stops the service with its broker and starts it again; the simulated side
+// goes on.
+func (d *Demo) Restart(ctx context.Context) (err error) {
+	d.running.Stop()
+	d.running, err = d.serve(ctx)
+	return err
+}
+
+// Say says something on the demo's broker as nobody in particular would.
+func (d *Demo) Say(ctx context.Context, topic string, payload []byte, retain bool) error {
+	return d.running.Say(ctx, topic, payload, retain)
 }
 
 // Overhear calls each for every message on the demo's broker from now on.
@@ -314,7 +337,8 @@ func (d *Demo) fill(ctx context.Context, brokerAt string, hub sim.HubSpec) error
 		return fmt.Errorf("add the hub: %w", err)
 	}
 	for _, s := range d.Scenario.Sites {
-		if err := post("/api/v1/sites", wire.SiteEdit{Key: &s.Key, Name: &s.Name, Zone: &s.Zone, Broker: new("embedded"), Hub: &hub.Name, DownloadAddress: &d.URL, Proxy: &d.SiteURL}); err != nil {
+		if err := post("/api/v1/sites", wire.SiteEdit{Key: &s.Key, Name: &s.Name, Zone: &s.Zone, Broker: new("embedded"), Hub: &hub.Name, DownloadAddress: &d.URL, Proxy: &d.SiteURL,
+			NameServer: new(d.site.Names()), Domain: new(Domain(s.Key)), Range: new("192.168.40.0/24"), Reserved: &[]string{"192.168.40.1-192.168.40.9"}}); err != nil {
 			return fmt.Errorf("add the site %s: %w", s.Name, err)
 		}
 		if err := post(client.Path("sites", s.Key, "networks"), wire.NetworkEdit{SSID: &s.Network, Passphrase: new(Passphrase(s.Key))}); err != nil {

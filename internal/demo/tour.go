@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"fado/internal/client"
+	"fado/internal/core/check"
 	"fado/internal/core/task"
 	"fado/internal/sim"
 	"fado/internal/wire"
@@ -252,7 +253,7 @@ func (t *tour) commission() error {
 		return fmt.Errorf("the device is %s", t.device.Stage)
 	}
 	for _, c := range t.device.Checks {
-		if !c.Holds {
+		if c.Verdict == check.Fails {
 			return fmt.Errorf("a check fails: %+v", c)
 		}
 	}

@@ -10,15 +10,26 @@ import (
 )
 
 // addressInUse finds who has the fixed address that a device is to get: another
-// device that is intended to have it or said that it has it, or the broker or
-// name server that it is told of. taken, when given, knows of addresses that are
+// device that is intended to have it or said that it has it, the broker or
+// name server that it is told of, or the site, which reserves it or has another
+// network. taken, when given, knows of addresses that are
 // not in the records yet.
 func (e *Engine) addressInUse(tx *store.Tx, d store.Device, v settings.Values, taken map[string]string) (problem.Fields, error) {
 	ip, ok := v[settings.AddressIP].(string)
 	if !ok || v[settings.AddressMode] != "fixed" {
 		return nil, nil
 	}
+	site, err := findSite(tx, d.SiteID)
+	if err != nil {
+		return nil, err
+	}
 	holder := func(ip string) (string, error) {
+		if span := settings.Within(ip, SplitList(site.Reserved)); span != "" {
+			return "is reserved at " + site.Name + " (" + span + ")", nil
+		}
+		if site.Range != "" && settings.Within(ip, []string{site.Range}) == "" {
+			return "lies outside " + site.Range + ", the network of " + site.Name, nil
+		}
 		if name := taken[ip]; name != "" {
 			return "is the address of " + name + " in the same file", nil
 		}

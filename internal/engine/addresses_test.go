@@ -13,27 +13,23 @@ import (
 func TestAFixedAddressIsNobodyElses(t *testing.T) {
 	e := bench(t)
 	a, b := device(t, e, "A", "sobro-quatro", "02:5A:11:00:09:01"), device(t, e, "B", "sobro-quatro", "02:5A:11:00:09:02")
-	fixed := func(ip string) map[string]json.RawMessage {
-		return map[string]json.RawMessage{"address.mode": json.RawMessage(`"fixed"`), "address.ip": json.RawMessage(`"` + ip + `"`), "address.prefix": json.RawMessage("24"),
-			"address.gateway": json.RawMessage(`"192.168.40.1"`), "address.dns": json.RawMessage(`"192.168.40.3"`)}
-	}
-	if err := e.SetIntended(t.Context(), "test", "", "", a.ID, fixed("192.168.40.60")); err != nil {
+	if err := e.SetIntended(t.Context(), "test", "", "", a.ID, fixedAt("192.168.40.60")); err != nil {
 		t.Fatal(err)
 	}
-	if err := e.SetIntended(t.Context(), "test", "", "", a.ID, fixed("192.168.40.60")); err != nil {
+	if err := e.SetIntended(t.Context(), "test", "", "", a.ID, fixedAt("192.168.40.60")); err != nil {
 		t.Error("a device's own address is refused:", err)
 	}
 	for ip, want := range map[string]string{"192.168.40.60": "is the address of A", "192.168.40.3": "is the address of the name server"} {
-		p := problem.As(e.SetIntended(t.Context(), "test", "", "", b.ID, fixed(ip)))
+		p := problem.As(e.SetIntended(t.Context(), "test", "", "", b.ID, fixedAt(ip)))
 		if p == nil || len(p.Fields) != 1 || !strings.Contains(p.Fields[0].Rule, want) || p.Fields[0].Passes == "" || p.Fields[0].Passes == ip {
 			t.Errorf("%s: %+v", ip, p)
 		}
 	}
-	p := problem.As(e.SetIntended(t.Context(), "test", "", "", b.ID, fixed("192.168.40.60")))
+	p := problem.As(e.SetIntended(t.Context(), "test", "", "", b.ID, fixedAt("192.168.40.60")))
 	if p == nil || p.Fields[0].Passes != "192.168.40.61" {
 		t.Fatalf("%+v", p)
 	}
-	if err := e.SetIntended(t.Context(), "test", "", "", b.ID, fixed(p.Fields[0].Passes)); err != nil {
+	if err := e.SetIntended(t.Context(), "test", "", "", b.ID, fixedAt(p.Fields[0].Passes)); err != nil {
 		t.Error("what would pass does not:", err)
 	}
 	// The same through a spreadsheet, within one file, too.
@@ -47,4 +43,9 @@ func TestAFixedAddressIsNobodyElses(t *testing.T) {
 	if out, err = e.Import(t.Context(), "test", "lagar", []byte(file), true); err != nil || out.Refused != 1 || !strings.Contains(out.Rows[1].Faults[0].Rule, "of C in the same file") {
 		t.Errorf("%+v %v", out.Rows, err)
 	}
+}
+
+func fixedAt(ip string) map[string]json.RawMessage {
+	return map[string]json.RawMessage{"address.mode": json.RawMessage(`"fixed"`), "address.ip": json.RawMessage(`"` + ip + `"`), "address.prefix": json.RawMessage("22"),
+		"address.gateway": json.RawMessage(`"192.168.40.1"`), "address.dns": json.RawMessage(`"192.168.40.3"`)}
 }

@@ -54,6 +54,8 @@ func (e *Engine) carry(r *runner, c task.Command) task.Event {
 		return w.roundTrip(ctx)
 	case task.DoAdopt:
 		return w.adopt(ctx)
+	case task.DoCheck:
+		return w.check(ctx)
 	case task.DoFit:
 		return w.fit(ctx)
 	case task.DoLink:
@@ -74,6 +76,8 @@ type worker struct {
 	// patient says that the unit's access point is looked out for, when it is
 	// not on the air.
 	patient bool
+	// logins are those of the unit's pages; those that its task pins when nil.
+	logins settings.Values
 }
 
 func failed(code string, err error) task.Event {
@@ -221,6 +225,17 @@ func (w *worker) contact(ctx context.Context, why urgency) task.Event {
 			return task.Event{Code: "joined", Facts: map[string]string{"hardware_id": w.d.HardwareID, "version": w.d.Running, "digest": w.d.Digest, "account": account}}
 		}
 	}
+	if ev != nil && ev.Code == "not_seen" && why == toIdentify && w.patient {
+		if found := w.whereabouts(ctx, w.e.Clock.Now().Add(-lately)); found["where"] != "" {
+			return task.Event{Code: "elsewhere", Facts: found}
+		}
+	}
+	if ev != nil && ev.Code == "not_seen" && why == toAskWhy {
+		if account := w.session(ctx); account != "" {
+			return task.Event{Code: "joined", Facts: map[string]string{"account": account}}
+		}
+		ev.Facts = w.whereabouts(ctx, w.sentAt(ctx))
+	}
 	if ev != nil {
 		return *ev
 	}
@@ -236,6 +251,9 @@ func (w *worker) contact(ctx context.Context, why urgency) task.Event {
 	if ev != nil {
 		return *ev
 	}
+	if holder := w.e.holderOf(ctx, w.d, facts.Text("hardware_id")); holder != "" {
+		return task.Event{Code: "others_unit", Facts: map[string]string{"hardware_id": facts.Text("hardware_id"), "holder": holder}}
+	}
 	out := map[string]string{"hears": w.hears(ctx, talk, values)}
 	for _, k := range []string{"hardware_id", "model", "version", "digest", "trouble"} {
 		out[k] = facts.Text(k)
@@ -243,7 +261,7 @@ func (w *worker) contact(ctx context.Context, why urgency) task.Event {
 	out["model_seen"] = out["model"]
 	w.keepCopy(ctx, talk, values, "before it was handed its settings")
 	if why == toIdentify {
-		if held, _ := w.e.firsts.mayLeave(w.r); held == "" {
+		if held, _, err := w.e.firsts.mayLeave(w.r); held == "" && err == nil {
 			stay = true // joining costs seconds, and the settings follow in a moment
 			w.r.air.stay(j, w.e.Clock.Real(lingers))
 		}
@@ -266,6 +284,24 @@ func (w *worker) joinedAlready(ctx context.Context) string {
 	}
 	a, ok := w.e.account(w.e.Store.Read(ctx), w.d)
 	if !ok {
+		return ""
+	}
+	return a.Name
+}
+
+// session is the account under which the unit has connected since it was sent away,
+// or "". Only that unit has it, so that it has joined, even when what it said first
+// was lost.
+func (w *worker) session(ctx context.Context) string {
+	if w.e.embedded == nil {
+		return ""
+	}
+	a, ok := w.e.account(w.e.Store.Read(ctx), w.d)
+	if !ok {
+		return ""
+	}
+	ago, online := w.e.embedded.Since(a.Name)
+	if !online || w.e.Clock.Now().Add(-w.e.Clock.Scaled(ago)).Before(w.sentAt(ctx)) {
 		return ""
 	}
 	return a.Name
@@ -337,9 +373,10 @@ func (w *worker) ask(ctx context.Context) task.Event {
 		return task.Event{}
 	}
 	values := w.values()
-	talk, err := w.lan(ctx, values)
-	if err != nil {
-		return failed("unreachable", err)
+	talk, ev := w.meet(ctx, values)
+	if ev != nil {
+		ev.Code = "unreachable"
+		return *ev
 	}
 	got, err := w.readBack(ctx, talk, values)
 	if err != nil {
@@ -390,15 +427,9 @@ func (w *worker) awaitSession(ctx context.Context) {
 // follows, so that nothing in the home moves. A unit that only measures is
 // asked for a reading.
 func (w *worker) roundTrip(ctx context.Context) task.Event {
-	state := map[string]any{}
-	list, err := w.e.Messages(ctx, w.d.ID)
+	state, err := w.states(ctx)
 	if err != nil {
 		return failed("internal", err)
-	}
-	for _, m := range list {
-		if kind, facts, ok := w.dl.Decode(w.d.TopicInUse(), w.d.TopicInUse()+m.Topic, m.Payload); ok && kind == dialect.State {
-			maps.Copy(state, dialect.States(facts, w.model))
-		}
 	}
 	for _, c := range w.model.Capabilities {
 		if v, known := state[c.Name]; known && c.Kind.Commanded() {
@@ -406,6 +437,21 @@ func (w *worker) roundTrip(ctx context.Context) task.Event {
 		}
 	}
 	return w.reading(ctx)
+}
+
+// states are the last that the unit has said of each capability.
+func (w *worker) states(ctx context.Context) (map[string]any, error) {
+	list, err := w.e.Messages(ctx, w.d.ID)
+	if err != nil {
+		return nil, err
+	}
+	state := map[string]any{}
+	for _, m := range list {
+		if kind, facts, ok := w.dl.Decode(w.d.TopicInUse(), w.d.TopicInUse()+m.Topic, m.Payload); ok && kind == dialect.State {
+			maps.Copy(state, dialect.States(facts, w.model))
+		}
+	}
+	return state, nil
 }
 
 // patience is how long a unit in service may take to answer. It is a matter of
@@ -417,27 +463,47 @@ func (w *worker) command(ctx context.Context, c inventory.Capability, v any) tas
 	if !ok {
 		return w.reading(ctx)
 	}
+	took, ev := w.follows(ctx, &x, c.Name, v, patience)
+	if ev != nil {
+		return *ev
+	}
+	expected := fmt.Sprintf("%s %v within %s", c.Name, v, patience)
+	if took == 0 {
+		ev := failed("no_state", errNothing)
+		ev.Checks = []check.Result{check.Fail(check.Command, check.RoundTrip, w.e.Clock.Now(), expected, "nothing")}
+		return ev
+	}
+	seen := fmt.Sprintf("%s was commanded to stay %v and said so after %.1f ms", c.Name, v, float64(took.Microseconds())/1000)
+	return task.Event{Facts: map[string]string{"seen": seen + "."}, Checks: w.serviceChecks(ctx, check.Hold(check.Command, check.RoundTrip, w.e.Clock.Now(), expected, "%s", seen))}
+}
+
+var errNothing = fmt.Errorf("nothing came within %s", patience)
+
+// follows commands a capability and tells how long the state that followed took; 0
+// when none did within a time.
+func (w *worker) follows(ctx context.Context, x *dialect.Exchange, name string, v any, within time.Duration) (time.Duration, *task.Event) {
 	// Units also report by themselves. Where the family acknowledges commands,
 	// only a state after the acknowledgement is proof.
 	answered := !w.dl.AnswersCommands()
 	watch := w.e.ingest.watch(w.d.ID, func(k dialect.MessageKind, f dialect.Facts) bool {
-		answered = answered || k == dialect.Answer && f.Text("command") == c.Name && f.Text("accepted") == "true"
-		return answered && k == dialect.State && dialect.States(f, w.model)[c.Name] == v
+		answered = answered || k == dialect.Answer && f.Text("command") == name && f.Text("accepted") == "true"
+		return answered && k == dialect.State && dialect.States(f, w.model)[name] == v
 	})
 	defer w.e.ingest.unwatch(watch)
 	began := time.Now()
-	if ev := w.publish(ctx, &x, dialect.Values{"capability": c.Name, "value": v}); ev.Code != "" {
-		return ev
+	if ev := w.publish(ctx, x, dialect.Values{"capability": name, "value": v}); ev.Code != "" {
+		return 0, &ev
 	}
-	expected := fmt.Sprintf("%s %v within %s", c.Name, v, patience)
-	if err := await(ctx, watch); err != nil {
-		ev := failed("no_state", err)
-		ev.Checks = []check.Result{check.Fail(check.Command, check.RoundTrip, w.e.Clock.Now(), expected, "nothing")}
-		return ev
+	t := time.NewTimer(within)
+	defer t.Stop()
+	select {
+	case <-watch.seen:
+	case <-t.C:
+		return 0, nil
+	case <-ctx.Done():
+		return 0, nil
 	}
-	took := float64(time.Since(began).Microseconds()) / 1000
-	seen := fmt.Sprintf("%s was commanded to stay %v and said so after %.1f ms", c.Name, v, took)
-	return task.Event{Facts: map[string]string{"seen": seen + "."}, Checks: w.serviceChecks(ctx, check.Hold(check.Command, check.RoundTrip, w.e.Clock.Now(), expected, "%s", seen))}
+	return max(time.Since(began), time.Microsecond), nil
 }
 
 func (w *worker) reading(ctx context.Context) task.Event {
@@ -458,21 +524,23 @@ func (w *worker) reading(ctx context.Context) task.Event {
 		Checks: w.serviceChecks(ctx, check.Hold(check.Reading, check.LiveMessage, w.e.Clock.Now(), "a live reading", "a live reading"))}
 }
 
+// sentAt is when the unit was sent to restart, or else when its task was made.
+func (w *worker) sentAt(ctx context.Context) time.Time {
+	rec, err := w.e.Task(ctx, w.r.id)
+	if err != nil {
+		return w.e.Clock.Now()
+	}
+	var state task.State
+	if err := json.Unmarshal([]byte(rec.State), &state); err == nil && state.Seen.Left != nil {
+		return *state.Seen.Left
+	}
+	return rec.CreatedAt
+}
+
 // readingAtWake looks for a reading that a unit which sleeps has sent since it
 // was handed its settings. When there is none, its next wake is waited for.
 func (w *worker) readingAtWake(ctx context.Context) task.Event {
-	rec, err := w.e.Task(ctx, w.r.id)
-	if err != nil {
-		return failed("internal", err)
-	}
-	var state task.State
-	if err := json.Unmarshal([]byte(rec.State), &state); err != nil {
-		return failed("internal", err)
-	}
-	since := rec.CreatedAt
-	if state.Seen.Left != nil {
-		since = *state.Seen.Left
-	}
+	since := w.sentAt(ctx)
 	// What came in a moment ago is written within a quarter second.
 	if err := w.e.Clock.Sleep(ctx, w.e.Clock.Scaled(600*time.Millisecond)); err != nil {
 		return failed("internal", err)
@@ -506,7 +574,7 @@ func (w *worker) serviceChecks(ctx context.Context, first check.Result) []check.
 			out = append(out, r)
 		}
 	}
-	out = append(out, w.doorChecks(ctx)...)
+	out = append(out, w.doorChecks(ctx, now)...)
 	lines, err := w.e.Lines(w.e.Store.Read(ctx), w.d)
 	if err != nil {
 		return out

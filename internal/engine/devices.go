@@ -8,11 +8,13 @@ import (
 	"slices"
 	"strings"
 
+	"fado/internal/core/check"
 	"fado/internal/core/dialect"
 	"fado/internal/core/inventory"
 	"fado/internal/core/naming"
 	"fado/internal/core/problem"
 	"fado/internal/core/secret"
+	"fado/internal/core/task"
 	"fado/internal/core/version"
 	"fado/internal/store"
 )
@@ -41,15 +43,15 @@ func (e *Engine) FindDevice(ctx context.Context, ref string) (store.Device, erro
 	if h, err := inventory.ParseHardwareID(ref); err == nil {
 		hw = string(h)
 	}
-	list, err := store.Some[store.Device](tx, 2, "id", "hostname = ? OR hardware_id = ? OR topic = ?", ref, hw, ref)
+	list, err := store.Some[store.Device](tx, 2, "stage = 'retired', id", "hostname = ? OR hardware_id = ? OR topic = ?", ref, hw, ref)
 	if err != nil {
 		return d, err
 	}
-	switch len(list) {
-	case 0:
+	switch {
+	case len(list) == 0:
 		return d, notFound("device", ref)
-	case 1:
-		return list[0], nil
+	case len(list) == 1 || list[1].Stage == string(inventory.Retired):
+		return list[0], nil // what is retired has given its names back
 	}
 	return d, problem.New(problem.Conflict, fmt.Sprintf("%q names several devices.", ref), "Hostnames are unique within a site, not between sites.", "Use the device's id or topic.")
 }
@@ -68,7 +70,7 @@ type around struct {
 func (e *Engine) around(tx *store.Tx, site store.Site) around {
 	return around{
 		hostname: func(h, except string) bool {
-			n, _ := store.Count[store.Device](tx, "site_id = ? AND hostname = ? AND id <> ?", site.ID, h, except)
+			n, _ := store.Count[store.Device](tx, "site_id = ? AND hostname = ? AND id <> ? AND stage <> 'retired'", site.ID, h, except)
 			return n > 0
 		},
 		topic: func(t, except string) string { return e.topicHolder(tx, deref(site.BrokerID), t, except) },
@@ -106,7 +108,7 @@ func (e *Engine) topicHolder(tx *store.Tx, brokerID, t, except string) string {
 			candidates = append(candidates, t[:i])
 		}
 	}
-	d, err := store.One[store.Device](tx, "broker_id = ? AND id <> ? AND (topic IN ? OR (topic > ? AND topic < ?) OR live_topic IN ? OR (live_topic > ? AND live_topic < ?))",
+	d, err := store.One[store.Device](tx, "broker_id = ? AND id <> ? AND stage <> 'retired' AND (topic IN ? OR (topic > ? AND topic < ?) OR live_topic IN ? OR (live_topic > ? AND live_topic < ?))",
 		brokerID, except, candidates, t+"/", t+"0", candidates, t+"/", t+"0")
 	if err != nil {
 		return ""
@@ -169,6 +171,9 @@ func (e *Engine) EditDevice(ctx context.Context, actor, ref string, edit DeviceE
 	if err != nil {
 		return d, err
 	}
+	if err := e.tasks.clear(ctx, d.ID); err != nil {
+		return d, err
+	}
 	return d, e.Store.Write(ctx, func(tx *store.Tx) error {
 		if d, err = store.One[store.Device](tx, "id = ?", d.ID); err != nil {
 			return notFound("device", ref)
@@ -189,8 +194,8 @@ func (e *Engine) change(tx *store.Tx, actor string, site store.Site, around arou
 	if edit.IfVersion != 0 && edit.IfVersion != d.Version {
 		return d, stale("device", d.Name)
 	}
-	if lease, err := store.One[store.Lease](tx, "device_id = ?", d.ID); err == nil && (edit.Topic != nil || edit.HardwareID != nil || edit.Model != nil || edit.SetUpCode != nil) {
-		return d, held(d.Name, lease.TaskID)
+	if holder := holder(tx, d.ID); holder != "" && (edit.Topic != nil || edit.HardwareID != nil || edit.Model != nil || edit.SetUpCode != nil) {
+		return d, held(d.Name, holder)
 	}
 	before := d
 	if err := e.applyEdit(tx, site, around, &d, edit); err != nil {
@@ -295,8 +300,10 @@ func (e *Engine) applyEdit(tx *store.Tx, site store.Site, around around, d *stor
 				f.Add("hardware_id", err.Error(), "02:5A:11:00:00:07")
 			} else if other := around.hardware(string(h), d.ID); other != "" {
 				f.Add("hardware_id", fmt.Sprintf("%s is the hardware id of %s", h, other), "")
+			} else if d.UnitID != nil && d.HardwareID != "" && string(h) != d.HardwareID && inventory.Stage(d.Stage).AtLeast(inventory.Joined) {
+				f.Add("hardware_id", fmt.Sprintf("it is filled by %s, which is in service; another unit takes its place by «fado device replace»", d.HardwareID), d.HardwareID)
 			} else {
-				next.HardwareID = string(h)
+				next.HardwareID, next.Ending = string(h), ""
 			}
 		}
 	}
@@ -340,9 +347,7 @@ func (e *Engine) applyEdit(tx *store.Tx, site store.Site, around around, d *stor
 		}
 	}
 	if edit.SetUpCode != nil {
-		if n := len(edit.SetUpCode.Expose()); n != 0 && (n < 8 || n > 63) {
-			f.Add("set_up_code", "8 to 63 characters, as printed on the unit", "")
-		}
+		checkCode(&f, *edit.SetUpCode)
 		next.SetUpCode = e.seal("set-up code", d.ID, *edit.SetUpCode)
 	}
 	if len(f) > 0 {
@@ -353,6 +358,13 @@ func (e *Engine) applyEdit(tx *store.Tx, site store.Site, around around, d *stor
 	next.UpdatedAt = e.Clock.Now()
 	*d = next
 	return nil
+}
+
+// checkCode judges the key that is printed on a unit; none is one, too.
+func checkCode(f *problem.Fields, code secret.Secret) {
+	if n := len(code.Expose()); n != 0 && (n < 8 || n > 63) {
+		f.Add("set_up_code", "8 to 63 characters, as printed on the unit", "")
+	}
 }
 
 func search(d store.Device, room string) string {
@@ -376,6 +388,16 @@ func deref(s *string) string {
 
 func stale(what, name string) error {
 	return problem.New(problem.Stale, fmt.Sprintf("The %s %s was changed by somebody else in the meantime.", what, name), "Two people edited it at once.", "Read it again, then repeat the change.")
+}
+
+// holder is the task that holds a device, or "". Checks give way, so they hold
+// nothing.
+func holder(tx *store.Tx, deviceID string) string {
+	lease, err := store.One[store.Lease](tx, "device_id = ? AND task_id NOT IN (SELECT id FROM tasks WHERE kind = 'check')", deviceID)
+	if err != nil {
+		return ""
+	}
+	return lease.TaskID
 }
 
 func held(name, task string) error {
@@ -405,12 +427,17 @@ func (e *Engine) RemoveDevice(ctx context.Context, actor, ref string) error {
 		if d, err = store.One[store.Device](tx, "id = ?", d.ID); err != nil {
 			return notFound("device", ref)
 		}
-		if lease, err := store.One[store.Lease](tx, "device_id = ?", d.ID); err == nil {
-			return held(d.Name, lease.TaskID)
+		if holder := holder(tx, d.ID); holder != "" {
+			return held(d.Name, holder)
 		}
 		if d.Stage != string(inventory.Listed) {
 			return problem.New(problem.Conflict, fmt.Sprintf("%s has been in service and is not removed.", d.Name), "Its history and its place in the hub hang on it.",
 				"Reset it to «listed» with «fado device reset» first, if it really is to go.")
+		}
+		if d.KeepsPlace {
+			if err := e.enqueueThing(tx, d); err != nil {
+				return err
+			}
 		}
 		if _, err := store.Delete[store.Device](tx, "id = ?", d.ID); err != nil {
 			return err
@@ -431,20 +458,24 @@ func (e *Engine) ResetDevice(ctx context.Context, actor, ref string) (store.Devi
 	if err != nil {
 		return d, err
 	}
+	if err := e.tasks.clear(ctx, d.ID); err != nil {
+		return d, err
+	}
 	was := ""
 	err = e.Store.Write(ctx, func(tx *store.Tx) error {
 		if d, err = store.One[store.Device](tx, "id = ?", d.ID); err != nil {
 			return notFound("device", ref)
 		}
-		if lease, err := store.One[store.Lease](tx, "device_id = ?", d.ID); err == nil {
-			return held(d.Name, lease.TaskID)
+		if holder := holder(tx, d.ID); holder != "" {
+			return held(d.Name, holder)
 		}
 		at := e.Clock.Now()
-		if d.Stage == string(inventory.Adopted) {
+		if d.Stage == string(inventory.Adopted) || d.KeepsPlace {
 			if err := e.enqueueThing(tx, d); err != nil {
 				return err
 			}
 		}
+		d.KeepsPlace = false
 		if d.UnitID != nil {
 			if _, err := store.Change[store.Tenure](tx, map[string]any{"until": at}, "device_id = ? AND until IS NULL", d.ID); err != nil {
 				return err
@@ -497,15 +528,24 @@ func (e *Engine) refresh(tx *store.Tx, id string) error {
 	}
 	standing := string(version.Stand(d.Running, goal.Version))
 	attention := ""
-	last, err := store.Some[store.Task](tx, 1, "id DESC", "device_id = ?", d.ID)
+	last, err := store.Some[store.Task](tx, 1, "id DESC", "device_id = ? AND kind <> ?", d.ID, string(task.Check))
 	if err != nil {
 		return err
+	}
+	if len(last) > 0 {
+		gone, err := store.Count[store.Tenure](tx, "device_id = ? AND until >= ?", d.ID, last[0].CreatedAt)
+		if err != nil {
+			return err
+		}
+		if gone > 0 {
+			last = nil // it was of a unit that was taken out since
+		}
 	}
 	drift, err := e.driftCount(tx, d)
 	if err != nil {
 		return err
 	}
-	failedChecks, err := store.Count[store.Check](tx, "device_id = ? AND holds = 0", d.ID)
+	failedChecks, err := store.Count[store.Check](tx, "device_id = ? AND holds = 0 AND name <> ?", d.ID, string(check.Version))
 	if err != nil {
 		return err
 	}

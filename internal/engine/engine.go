@@ -25,42 +25,51 @@ import (
 
 // Engine is the running service below its API.
 type Engine struct {
-	Store    *store.Store
-	Clock    clock.Clock
-	Log      *slog.Logger
-	Changes  *Changes
-	bus      broker.Bus
-	embedded *broker.Embedded // nil with an external broker
-	radio    *reach.Turns     // nil without one
-	catalog  *catalog
-	ingest   *ingest
-	tasks    *tasks
-	firsts   *firsts
-	reread   *reread
-	net      carrier.Net
-	checker  *http.Client
-	ctx      context.Context
-	stop     context.CancelFunc
-	work     sync.WaitGroup
+	Store     *store.Store
+	Clock     clock.Clock
+	Log       *slog.Logger
+	Changes   *Changes
+	bus       broker.Bus
+	embedded  *broker.Embedded // nil with an external broker
+	radio     *reach.Turns     // nil without one
+	byHand    bool             // it is a person who joins
+	multicast *reach.Multicast // nil when it does not ask on its own link
+	catalog   *catalog
+	ingest    *ingest
+	tasks     *tasks
+	firsts    *firsts
+	reread    *reread
+	net       carrier.Net
+	checker   *http.Client
+	finds     finds
+	ctx       context.Context
+	stop      context.CancelFunc
+	work      sync.WaitGroup
 }
 
 // Parts is what an engine is made from.
 type Parts struct {
-	Store    *store.Store
-	Clock    clock.Clock
-	Log      *slog.Logger
-	Bus      broker.Bus
-	Embedded *broker.Embedded
-	Radio    *reach.Turns
-	Net      carrier.Net // to units, brokers and hubs
-	AtOnce   int         // units that are commissioned at once; 0 for 32
+	Store     *store.Store
+	Clock     clock.Clock
+	Log       *slog.Logger
+	Bus       broker.Bus
+	Embedded  *broker.Embedded
+	Radio     *reach.Turns
+	ByHand    bool // a person joins access points; Radio is nil
+	Multicast *reach.Multicast
+	Net       carrier.Net // to units, brokers and hubs
+	AtOnce    int         // units that are commissioned at once; 0 for 32
 }
 
 // Start loads what is kept, takes up what was under way, and runs until Stop.
 func Start(p Parts) (*Engine, error) {
 	ctx, cancel := context.WithCancel(context.Background())
-	e := &Engine{Store: p.Store, Clock: p.Clock, Log: p.Log, Changes: NewChanges(), bus: p.Bus, embedded: p.Embedded, radio: p.Radio,
+	e := &Engine{Store: p.Store, Clock: p.Clock, Log: p.Log, Changes: NewChanges(), bus: p.Bus, embedded: p.Embedded, radio: p.Radio, multicast: p.Multicast,
 		net: p.Net, checker: &http.Client{Timeout: 5 * time.Second, Transport: p.Net.Transport()}, ctx: ctx, stop: cancel}
+	if p.ByHand {
+		e.byHand = true
+		e.radio = reach.Share(newByHand(e), p.Clock)
+	}
 	e.catalog = &catalog{}
 	e.ingest = newIngest(e)
 	e.tasks = newTasks(e, cmp.Or(p.AtOnce, 32))
@@ -85,6 +94,7 @@ func Start(p Parts) (*Engine, error) {
 	e.work.Go(func() { e.reread.run(ctx) })
 	e.work.Go(func() { e.reread.rounds(ctx) })
 	e.work.Go(func() { e.scanLoop(ctx) })
+	e.work.Go(func() { e.findLoop(ctx) })
 	e.work.Go(func() { e.outgoingLoop(ctx) })
 	e.work.Go(func() { e.presenceLoop(ctx) })
 	return e, nil
@@ -147,6 +157,9 @@ func (e *Engine) open(place, id string, sealed []byte) (secret.Secret, error) {
 }
 
 func notFound(what, name string) error {
+	if what == "sighting" {
+		return problem.New(problem.NotFound, fmt.Sprintf("No unit was seen as %q.", name), "It was misspelt, or it is gone.", "List what was seen with «fado bench list --all».")
+	}
 	return problem.New(problem.NotFound, fmt.Sprintf("There is no %s %q.", what, name), "It was misspelt or removed.", fmt.Sprintf("List what there is with «fado %s list».", what))
 }
 
@@ -155,6 +168,7 @@ func notFound(what, name string) error {
 type Changes struct {
 	mu      sync.Mutex
 	pending map[Change]bool
+	marked  chan struct{} // something is pending
 	ring    []Change
 	first   uint64 // sequence number of ring[0]
 	wake    map[chan struct{}]bool
@@ -170,7 +184,7 @@ const ringSize = 4096
 
 // NewChanges makes an empty stream.
 func NewChanges() *Changes {
-	return &Changes{pending: map[Change]bool{}, wake: map[chan struct{}]bool{}, first: 1}
+	return &Changes{pending: map[Change]bool{}, marked: make(chan struct{}, 1), wake: map[chan struct{}]bool{}, first: 1}
 }
 
 // Mark notes that an object changed.
@@ -178,16 +192,23 @@ func (c *Changes) Mark(kind, id string) {
 	c.mu.Lock()
 	c.pending[Change{kind, id}] = true
 	c.mu.Unlock()
+	select {
+	case c.marked <- struct{}{}:
+	default: // it knows
+	}
 }
 
 func (c *Changes) run(ctx context.Context) {
-	t := time.NewTicker(250 * time.Millisecond)
-	defer t.Stop()
 	for {
 		select {
 		case <-ctx.Done():
 			return
-		case <-t.C:
+		case <-c.marked:
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(250 * time.Millisecond): // more of the same come together
 		}
 		c.mu.Lock()
 		if len(c.pending) > 0 {

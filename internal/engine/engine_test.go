@@ -137,17 +137,17 @@ func TestCommissioningIsRefusedWithEverythingThatIsMissing(t *testing.T) {
 func TestAPartialHardwareIDIsAHintForOneDeviceOnly(t *testing.T) {
 	e := bench(t)
 	one := device(t, e, "Um", "junco", "02:5A:11:00:00:07")
-	if got := e.ownerOf(e.Store.Read(t.Context()), "025a11000007"); got != one.ID {
+	if got := e.ownerOf(e.Store.Read(t.Context()), "025a11000007", ""); got != one.ID {
 		t.Errorf("%q", got)
 	}
-	if got := e.ownerOf(e.Store.Read(t.Context()), "000007"); got != one.ID {
+	if got := e.ownerOf(e.Store.Read(t.Context()), "000007", ""); got != one.ID {
 		t.Errorf("%q", got)
 	}
 	device(t, e, "Dois", "junco", "02:5A:12:00:00:07")
-	if got := e.ownerOf(e.Store.Read(t.Context()), "000007"); got != "" {
+	if got := e.ownerOf(e.Store.Read(t.Context()), "000007", ""); got != "" {
 		t.Error("six digits of two devices were taken for one of them")
 	}
-	if got := e.ownerOf(e.Store.Read(t.Context()), "ffffff"); got != "" {
+	if got := e.ownerOf(e.Store.Read(t.Context()), "ffffff", ""); got != "" {
 		t.Errorf("%q", got)
 	}
 }

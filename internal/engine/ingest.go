@@ -133,14 +133,17 @@ func (in *ingest) take(m broker.Message) {
 }
 
 func (in *ingest) run(ctx context.Context) {
-	t := time.NewTicker(250 * time.Millisecond)
-	defer t.Stop()
+	var due <-chan time.Time
 	for {
+		if due == nil && len(in.latest)+len(in.dirty)+len(in.unknown) > 0 {
+			due = time.After(250 * time.Millisecond)
+		}
 		select {
 		case m := <-in.queue:
 			in.one(m)
-		case <-t.C:
+		case <-due:
 			in.flush()
+			due = nil
 		case <-ctx.Done():
 			for {
 				select {
@@ -172,7 +175,11 @@ func (in *ingest) find(topic string) (l *listened, below string) {
 func (in *ingest) one(m broker.Message) {
 	in.taken.Add(1)
 	l, base := in.find(m.Topic)
-	if l == nil || l.dialect == nil || len(m.Payload) > dialect.MaxReply {
+	if l == nil {
+		in.overhear(m)
+		return
+	}
+	if l.dialect == nil || len(m.Payload) > dialect.MaxReply {
 		return
 	}
 	kind, facts, ok := l.dialect.Decode(base, m.Topic, m.Payload)
@@ -313,6 +320,20 @@ func (in *ingest) flush() {
 			in.kept.Add(n)
 			clear(in.latest)
 		}
+	}
+	if len(in.unknown) > 0 {
+		err := in.e.Store.Write(ctx, func(tx *store.Tx) error {
+			for _, s := range in.unknown {
+				if err := in.e.keepSighting(tx, s); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			in.e.Log.Error("keep what was overheard", "error", err)
+		}
+		clear(in.unknown)
 	}
 	if len(in.dirty) == 0 {
 		return

@@ -484,7 +484,7 @@ func (e *Engine) plan(tx *store.Tx, d store.Device) (settings.Values, error) {
 	if site.Reach == "broker only" {
 		f.Add("reach", "the site can be reached by its broker only, and setting up needs a radio beside the unit", "on premises")
 	}
-	if d.HardwareID == "" {
+	if d.HardwareID == "" && d.Ending == "" {
 		f.Add("hardware_id", "nobody knows which unit it is", "fado device edit "+d.Hostname+" --hardware-id 02:5A:11:00:00:07")
 	}
 	if strings.Contains(o.dl.SetUp.AccessPoint.Key, "set_up_code") && len(d.SetUpCode) == 0 {

@@ -433,7 +433,7 @@ func (e *Engine) aroundAll(tx *store.Tx, site store.Site) (*index, error) {
 		x.roomNames[r.ID] = r.Name
 	}
 	// A site without a broker shares its topics with the others that have none.
-	list, err := store.All[store.Device](tx, "id", "site_id = ? OR broker_id = ? OR hardware_id <> ''", site.ID, deref(site.BrokerID))
+	list, err := store.All[store.Device](tx, "id", "stage <> 'retired' AND (site_id = ? OR broker_id = ? OR hardware_id <> '')", site.ID, deref(site.BrokerID))
 	if err != nil {
 		return nil, err
 	}

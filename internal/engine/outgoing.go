@@ -98,7 +98,7 @@ func (e *Engine) sendThing(ctx context.Context, deviceID string, adopting bool) 
 	if err != nil && !isNone(err) {
 		return err
 	}
-	stays := err == nil && (adopting || d.Stage == string(inventory.Adopted))
+	stays := err == nil && d.Stage != string(inventory.Retired) && (adopting || d.KeepsPlace || d.Stage == string(inventory.Adopted))
 	if stays {
 		err = e.putThing(ctx, dir, d)
 	} else {

@@ -36,9 +36,11 @@ func (r *reread) ask(device string) {
 // say who and where they are in several messages.
 func (r *reread) run(ctx context.Context) {
 	due := map[string]time.Time{}
-	tick := time.NewTicker(250 * time.Millisecond)
-	defer tick.Stop()
 	for {
+		var tick <-chan time.Time
+		if len(due) > 0 {
+			tick = time.After(250 * time.Millisecond)
+		}
 		select {
 		case <-ctx.Done():
 			return
@@ -46,7 +48,7 @@ func (r *reread) run(ctx context.Context) {
 			if _, waits := due[id]; !waits {
 				due[id] = r.e.Clock.Now().Add(2 * time.Second)
 			}
-		case <-tick.C:
+		case <-tick:
 			for id, at := range due {
 				if r.e.Clock.Now().After(at) {
 					delete(due, id)
@@ -96,11 +98,8 @@ func (r *reread) one(ctx context.Context, id string) {
 	}
 	w := &worker{e: e, r: &runner{t: e.tasks, id: "reread", device: id, pinned: values, ctx: ctx}, d: d, model: model, dl: dl, askID: "reread"}
 	may := w.values()
-	talk, err := w.lan(ctx, may)
-	if err != nil {
-		return
-	}
-	if _, ev := w.itself(ctx, talk, may); ev != nil {
+	talk, ev := w.meet(ctx, may)
+	if ev != nil {
 		return // it is elsewhere, or another unit answers
 	}
 	if _, err := w.readBack(ctx, talk, may); err != nil {

@@ -72,7 +72,7 @@ func (e *Engine) renames(tx *store.Tx, site store.Site, scheme naming.Scheme, ch
 	var elsewhere func(string) bool
 	if site.BrokerID != nil {
 		elsewhere = func(t string) bool {
-			n, _ := store.Count[store.Device](tx, "broker_id = ? AND site_id <> ? AND topic = ?", *site.BrokerID, site.ID, t)
+			n, _ := store.Count[store.Device](tx, "broker_id = ? AND site_id <> ? AND topic = ? AND stage <> 'retired'", *site.BrokerID, site.ID, t)
 			return n > 0
 		}
 	}
@@ -110,11 +110,16 @@ func (e *Engine) RenameByScheme(ctx context.Context, actor, siteRef string, sche
 	if err != nil || len(list) == 0 {
 		return list, err
 	}
+	for _, r := range list {
+		if err := e.tasks.clear(ctx, r.Device.ID); err != nil {
+			return list, err
+		}
+	}
 	err = e.Store.Write(ctx, func(tx *store.Tx) error {
 		// First out of each other's way: one may get the name that another has.
 		for _, r := range list {
-			if lease, err := store.One[store.Lease](tx, "device_id = ?", r.Device.ID); err == nil {
-				return held(r.Device.Name, lease.TaskID)
+			if holder := holder(tx, r.Device.ID); holder != "" {
+				return held(r.Device.Name, holder)
 			}
 			if _, err := store.Change[store.Device](tx, map[string]any{"hostname": "~" + r.Device.ID, "topic": "~" + r.Device.ID}, "id = ?", r.Device.ID); err != nil {
 				return err

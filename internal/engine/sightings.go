@@ -14,6 +14,7 @@ import (
 	"fado/internal/core/task"
 	"fado/internal/reach"
 	"fado/internal/store"
+	"fado/internal/wire"
 )
 
 // scanEvery is how often the radio lists access points by itself.
@@ -78,7 +79,7 @@ func (e *Engine) Scan(ctx context.Context) ([]store.Sighting, error) {
 				}
 			}
 			owner := s.DeviceID
-			s.DeviceID = e.ownerOf(tx, digits)
+			s.DeviceID = e.ownerOf(tx, digits, "")
 			if err := store.Save(tx, &s); err != nil {
 				return err
 			}
@@ -125,8 +126,9 @@ func (e *Engine) recognise(ap reach.AccessPoint) (*dialect.Dialect, string, bool
 	return nil, "", false
 }
 
-// ownerOf finds the one device whose hardware id ends with these digits.
-func (e *Engine) ownerOf(tx *store.Tx, digits string) string {
+// ownerOf finds the one device whose hardware id ends with these digits, at a site
+// or at any.
+func (e *Engine) ownerOf(tx *store.Tx, digits, siteID string) string {
 	if h, err := inventory.ParseHardwareID(digits); err == nil {
 		d, _ := store.One[store.Device](tx, "hardware_id = ? AND stage <> 'retired'", string(h))
 		return d.ID
@@ -135,7 +137,7 @@ func (e *Engine) ownerOf(tx *store.Tx, digits string) string {
 	for i := 0; i+1 < len(digits); i += 2 {
 		pairs = append(pairs, strings.ToUpper(digits[i:i+2]))
 	}
-	list, err := store.Some[store.Device](tx, 2, "id", "hardware_id LIKE ? AND stage <> 'retired'", "%"+strings.Join(pairs, ":"))
+	list, err := store.Some[store.Device](tx, 2, "id", "(hardware_id LIKE ? OR hardware_id = '' AND ending = ?) AND stage <> 'retired' AND (? = '' OR site_id = ?)", "%"+strings.Join(pairs, ":"), digits, siteID, siteID)
 	if err != nil || len(list) != 1 {
 		return ""
 	}
@@ -144,7 +146,7 @@ func (e *Engine) ownerOf(tx *store.Tx, digits string) string {
 
 // Sightings lists what was seen, the newest first.
 func (e *Engine) Sightings(ctx context.Context, all bool) ([]store.Sighting, error) {
-	where := "gone = 0 AND ignored = 0"
+	where := "gone = 0 AND ignored = 0 AND (source = 'radio' OR device_id = '' OR source = 'broker' OR device_id IN (SELECT id FROM devices WHERE stage IN ('listed','contacted')))"
 	if all {
 		where = "1 = 1"
 	}
@@ -164,13 +166,13 @@ func (e *Engine) OnBench(ctx context.Context, siteRef string) ([]store.Device, e
 		siteID = site.ID
 	}
 	return store.All[store.Device](tx, "name", `(? = '' OR site_id = ?) AND stage NOT IN ('adopted','retired')
-		AND id IN (SELECT device_id FROM sightings WHERE gone = 0 AND ignored = 0) AND id NOT IN (SELECT device_id FROM tasks WHERE status IN ('queued','running','waiting'))`, siteID, siteID)
+		AND id IN (SELECT device_id FROM sightings WHERE source = 'radio' AND gone = 0 AND ignored = 0) AND id NOT IN (SELECT device_id FROM tasks WHERE status IN ('queued','running','waiting'))`, siteID, siteID)
 }
 
 // CommissionOrRetry takes up the device's last commissioning when that failed or
 // was cancelled, else it starts one.
 func (e *Engine) CommissionOrRetry(ctx context.Context, actor string, d store.Device, prepared bool) (store.Task, error) {
-	if n, err := store.Count[store.Sighting](e.Store.Read(ctx), "device_id = ? AND gone = 0 AND twice = 1", d.ID); err != nil || n > 0 {
+	if n, err := store.Count[store.Sighting](e.Store.Read(ctx), "device_id = ? AND source = 'radio' AND gone = 0 AND twice = 1", d.ID); err != nil || n > 0 {
 		return store.Task{}, cmp.Or(err, error(problem.New(problem.Conflict, fmt.Sprintf("Two units are on the air with the hardware id of %s, so both are held.", d.Name), "One of them is a copy, or two labels were mixed up.",
 			"Unplug the one that is not meant, then start again.")))
 	}
@@ -184,18 +186,28 @@ func (e *Engine) CommissionOrRetry(ctx context.Context, actor string, d store.De
 	return e.Commission(ctx, actor, d.ID, prepared)
 }
 
-// Claim matches a sighting to a device, which takes the hardware id that the
-// access point carries.
-func (e *Engine) Claim(ctx context.Context, actor, sighting, deviceRef string) (store.Device, error) {
-	s, err := store.One[store.Sighting](e.Store.Read(ctx), "id = ? OR name = ?", sighting, sighting)
+// Claim matches a sighting to a device, or to a new one that is made of it. The
+// device takes the hardware id that was seen; of an id that was seen in part it
+// keeps that part, until its unit identifies itself.
+func (e *Engine) Claim(ctx context.Context, actor string, in wire.Claim) (store.Device, error) {
+	s, err := store.One[store.Sighting](e.Store.Read(ctx), "id = ? OR name = ?", in.Sighting, in.Sighting)
 	if err != nil {
-		return store.Device{}, notFound("sighting", sighting)
+		return store.Device{}, notFound("sighting", in.Sighting)
 	}
-	if s.HardwareID == "" {
-		return store.Device{}, problem.New(problem.Conflict, fmt.Sprintf("The name %s carries only a part of the hardware id.", s.Name), "This family shows six of the twelve digits.",
-			"Read the whole hardware id on the unit and set it with «fado device edit».")
+	if (in.New == nil) == (in.Device == "") {
+		var f problem.Fields
+		f.Add("device", "a device that is listed, or what a new one is to be", "")
+		return store.Device{}, f.Err("The sighting was not matched.")
 	}
-	d, err := e.FindDevice(ctx, deviceRef)
+	if s.DeviceID != "" {
+		if d, err := store.One[store.Device](e.Store.Read(ctx), "id = ?", s.DeviceID); err == nil && d.ID != in.Device {
+			return d, problem.New(problem.Conflict, fmt.Sprintf("%s is the unit of %s already.", s.Name, d.Name), "It was matched before.", "If it is to fill another device, take its hardware id off this one first with «fado device edit "+d.Hostname+" --hardware-id \"\"».")
+		}
+	}
+	if in.New != nil {
+		return e.claimNew(ctx, actor, s, *in.New)
+	}
+	d, err := e.FindDevice(ctx, in.Device)
 	if err != nil {
 		return d, err
 	}
@@ -203,15 +215,97 @@ func (e *Engine) Claim(ctx context.Context, actor, sighting, deviceRef string) (
 		return d, problem.New(problem.Conflict, fmt.Sprintf("%s is a %s, which speaks %s; the unit behind %s speaks %s.", d.Name, d.Model, m.Dialect, s.Name, s.Dialect), "Another unit was meant.",
 			"Choose a device whose model speaks "+s.Dialect+", or correct the device's model.")
 	}
-	if d.HardwareID != "" && d.HardwareID != s.HardwareID {
+	if d.HardwareID != "" && d.HardwareID != s.HardwareID && !inventory.HardwareID(d.HardwareID).EndsWith(s.Digits) {
 		return d, problem.New(problem.Conflict, fmt.Sprintf("%s is recorded with the unit %s already.", d.Name, d.HardwareID), "Another unit was meant, or the old one was swapped.",
-			"If the unit was swapped, say so with «fado device edit "+d.Hostname+" --hardware-id "+s.HardwareID+"».")
+			"If the unit was swapped, say so with «fado device replace "+d.Hostname+"».")
+	}
+	if s.HardwareID == "" {
+		return e.claimEnding(ctx, actor, s, d)
 	}
 	if d, err = e.EditDevice(ctx, actor, d.ID, DeviceEdit{HardwareID: &s.HardwareID}); err != nil {
 		return d, err
 	}
-	_, err = e.Scan(ctx)
-	return d, err
+	return d, e.match(ctx, s, d)
+}
+
+func (e *Engine) claimNew(ctx context.Context, actor string, s store.Sighting, n wire.NewDevice) (store.Device, error) {
+	if m, ok := e.Model(n.Model); ok && m.Dialect != s.Dialect {
+		var f problem.Fields
+		f.Add("model", fmt.Sprintf("a %s speaks %s; this unit speaks %s", n.Model, m.Dialect, s.Dialect), "")
+		return store.Device{}, f.Err("No device was made of the sighting.")
+	}
+	edit := DeviceEdit{Name: &n.Name, Model: &n.Model}
+	if n.Room != "" {
+		edit.Room = &n.Room
+	}
+	if s.HardwareID != "" {
+		edit.HardwareID = &s.HardwareID
+	}
+	d, err := e.CreateDevice(ctx, actor, n.Site, edit)
+	if err != nil {
+		return d, err
+	}
+	if s.HardwareID == "" {
+		return e.claimEnding(ctx, actor, s, d)
+	}
+	return d, e.match(ctx, s, d)
+}
+
+// claimEnding notes the part of a hardware id that was seen.
+func (e *Engine) claimEnding(ctx context.Context, actor string, s store.Sighting, d store.Device) (store.Device, error) {
+	if d.HardwareID != "" {
+		return d, e.match(ctx, s, d) // it ends like that
+	}
+	err := e.Store.Write(ctx, func(tx *store.Tx) error {
+		if other, err := store.One[store.Device](tx, "ending = ? AND hardware_id = '' AND id <> ? AND stage <> 'retired'", s.Digits, d.ID); err == nil {
+			return problem.New(problem.Conflict, fmt.Sprintf("…%s is matched to %s already.", strings.ToUpper(s.Digits), other.Name), "It was matched before.", "Read the whole hardware id on the unit and set it with «fado device edit».")
+		}
+		if _, err := store.Change[store.Device](tx, map[string]any{"ending": s.Digits}, "id = ?", d.ID); err != nil {
+			return err
+		}
+		d.Ending = s.Digits
+		e.mark(tx, "device", d.ID)
+		return e.event(tx, store.Event{Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, Kind: "device", Text: fmt.Sprintf("%s is to be filled by the unit …%s; which it is, it says itself when it is commissioned.", d.Name, strings.ToUpper(s.Digits))})
+	})
+	if err != nil {
+		return d, err
+	}
+	return d, e.match(ctx, s, d)
+}
+
+// match notes at a sighting whose unit it is.
+func (e *Engine) match(ctx context.Context, s store.Sighting, d store.Device) error {
+	return e.Store.Write(ctx, func(tx *store.Tx) error {
+		_, err := store.Change[store.Sighting](tx, map[string]any{"device_id": d.ID}, "id = ?", s.ID)
+		e.mark(tx, "sighting", s.ID)
+		return err
+	})
+}
+
+// holderOf is the other device that is recorded with a unit, or "".
+func (e *Engine) holderOf(ctx context.Context, d store.Device, hardwareID string) string {
+	other, err := store.One[store.Device](e.Store.Read(ctx), "hardware_id = ? AND id <> ? AND stage <> 'retired'", hardwareID, d.ID)
+	if err != nil {
+		return ""
+	}
+	return other.Name
+}
+
+// pointName is what the access point of a device's unit is called.
+func (e *Engine) pointName(d store.Device, dl *dialect.Dialect) string {
+	if d.HardwareID == "" {
+		return strings.NewReplacer("{last6}", d.Ending, "{digits}", "…"+d.Ending).Replace(dl.SetUp.AccessPoint.Name)
+	}
+	return dl.AccessPointName(inventory.HardwareID(d.HardwareID).Digits())
+}
+
+// fills reports whether a unit that shows these digits of its hardware id may be
+// the one that a device is recorded with.
+func fills(d store.Device, digits string) bool {
+	if d.HardwareID == "" {
+		return d.Ending != "" && strings.HasSuffix(digits, d.Ending)
+	}
+	return inventory.HardwareID(d.HardwareID).EndsWith(digits)
 }
 
 // Ignore hides a sighting, or shows it again.
@@ -241,7 +335,7 @@ func (e *Engine) accessPoint(ctx context.Context, d store.Device, dl *dialect.Di
 	}
 	var found []reach.AccessPoint
 	for _, ap := range list {
-		if digits, ok := dl.MatchAccessPoint(ap.Name); ok && inventory.HardwareID(d.HardwareID).EndsWith(digits) {
+		if digits, ok := dl.MatchAccessPoint(ap.Name); ok && fills(d, digits) {
 			found = append(found, ap)
 		}
 	}

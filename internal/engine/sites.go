@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"net/url"
 	"regexp"
 	"strings"
@@ -85,6 +86,7 @@ func (e *Engine) SaveSite(ctx context.Context, actor, ref string, ifVersion int6
 				f.Add("proxy", "the base URL of an HTTP proxy", "http://10.8.0.4:3128")
 			}
 		}
+		siteNetwork(&s, edit, &f)
 		for field, set := range map[string]struct{ to, from *bool }{
 			"allow_unsigned": {&s.AllowUnsigned, edit.AllowUnsigned}, "allow_downgrade": {&s.AllowDowngrade, edit.AllowDowngrade}, "allow_risky": {&s.AllowRisky, edit.AllowRisky}} {
 			if set.from != nil && field != "" {
@@ -130,6 +132,42 @@ func keyFrom(edit wire.SiteEdit) string {
 		}
 	}
 	return "lagar"
+}
+
+// siteNetwork takes in what is known of a site's network.
+func siteNetwork(s *store.Site, edit wire.SiteEdit, f *problem.Fields) {
+	if edit.NameServer != nil {
+		at, ok := nameServer(*edit.NameServer)
+		if s.NameServer = at; !ok {
+			f.Add("name_server", "host, or host:port, of the DNS server in the site's network", "192.168.40.1")
+		}
+	}
+	if edit.Domain != nil {
+		s.Domain = strings.Trim(*edit.Domain, ".")
+		for _, label := range strings.Split(s.Domain, ".") {
+			if rule, _ := naming.CheckHostname(label); s.Domain != "" && rule != "" {
+				f.Add("domain", "a domain name: "+rule, "lagar.home.arpa")
+				break
+			}
+		}
+	}
+	if edit.Range != nil {
+		s.Range = *edit.Range
+		if p, err := netip.ParsePrefix(s.Range); s.Range != "" && (err != nil || !p.Addr().Is4() || p != p.Masked()) {
+			f.Add("range", "a network as CIDR writes it, with no bits behind its prefix", "192.168.40.0/24")
+		}
+	}
+	if edit.Reserved != nil {
+		s.Reserved = strings.Join(*edit.Reserved, ",")
+		for _, r := range *edit.Reserved {
+			if _, _, ok := settings.Span(r); !ok {
+				f.Add("reserved", fmt.Sprintf("%q is no address, no range and no network", r), "192.168.40.1-192.168.40.19")
+			}
+		}
+	}
+	if (s.NameServer == "") != (s.Domain == "") {
+		f.Add("domain", "a name server and the domain that it is asked for come together", "lagar.home.arpa")
+	}
 }
 
 // siteParts links a site with its network, broker and hub.

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -40,6 +41,7 @@ type runner struct {
 	events chan task.Event
 	ctx    context.Context
 	stop   context.CancelFunc
+	ended  chan struct{} // closed when it has let go of its device
 	calls  sync.WaitGroup
 	kind   task.Kind
 	name   string  // of the device
@@ -119,7 +121,7 @@ func (t *tasks) candidate() (string, error) {
 		if m, ok := t.e.Model(d.Model); ok {
 			at = t.e.bootUsual(tx, m)
 		}
-		if n, err := store.Count[store.Sighting](tx, "device_id = ? AND gone = 0", d.ID); err == nil && n > 0 {
+		if n, err := store.Count[store.Sighting](tx, "device_id = ? AND source = 'radio' AND gone = 0", d.ID); err == nil && n > 0 {
 			at += 1e6
 		}
 		if at > score {
@@ -146,11 +148,36 @@ func (t *tasks) takeUp() error {
 		if rec.Status == string(task.Queued) {
 			first.Kind = task.Started // it was stopped between its first commit and its first step
 		}
-		if err := t.run(rec, first, rec.Kind == string(task.Commission) && t.reserve(true)); err != nil {
+		if err := t.run(rec, first, rec.Kind == string(task.Commission) && t.reserve(true), l.At); err != nil {
 			return err
 		}
 	}
+	if err := t.endChecks(); err != nil {
+		return err
+	}
 	return t.startQueued()
+}
+
+// endChecks ends checks that had given way when the service stopped, and had not
+// been told so yet.
+func (t *tasks) endChecks() error {
+	return t.e.Store.Write(t.e.ctx, func(tx *store.Tx) error {
+		list, err := store.All[store.Task](tx, "id", "kind = ? AND status IN ('running','waiting') AND id NOT IN (SELECT task_id FROM leases)", string(task.Check))
+		if err != nil {
+			return fmt.Errorf("list the checks that gave way: %w", err)
+		}
+		for _, rec := range list {
+			var state task.State
+			if err := json.Unmarshal([]byte(rec.State), &state); err != nil {
+				return fmt.Errorf("read the state of task %s: %w", rec.ID, err)
+			}
+			next, _ := task.Next(state, task.Event{Kind: task.Cancel}, t.e.Clock.Now())
+			if _, err := store.Change[store.Task](tx, map[string]any{"state": store.JSON(next), "status": string(next.Status), "ended_at": t.e.Clock.Now()}, "id = ?", rec.ID); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // startQueued starts tasks that wait for a device which nothing holds: the
@@ -187,6 +214,11 @@ func (t *tasks) start(ctx context.Context, rec store.Task, state task.State, pin
 	if err != nil {
 		return rec, err
 	}
+	if state.Kind != task.Check {
+		if err := t.clear(ctx, d.ID); err != nil {
+			return rec, err
+		}
+	}
 	holds, waits, placed := false, false, false
 	if rec.Kind == string(task.Commission) {
 		placed = t.reserve(false)
@@ -201,15 +233,11 @@ func (t *tasks) start(ctx context.Context, rec store.Task, state task.State, pin
 		if n > 0 {
 			return problem.New(problem.Conflict, fmt.Sprintf("A %s of %s is under way already.", state.Kind, d.Name), "It was started before.", "Watch it with «fado task list --device "+d.Hostname+"».")
 		}
-		if _, err := store.One[store.Lease](tx, "device_id = ?", rec.DeviceID); isNone(err) && waits {
-			// The bench is full; it begins when there is a place.
-		} else if isNone(err) {
-			holds = true
-			if err := store.Create(tx, &store.Lease{DeviceID: rec.DeviceID, TaskID: rec.ID, At: rec.CreatedAt}); err != nil {
+		// The bench may be full, or the device held; then it begins later.
+		if !waits {
+			if holds, err = t.lease(tx, rec); err != nil {
 				return err
 			}
-		} else if err != nil {
-			return err
 		}
 		if err := store.Create(tx, &rec); err != nil {
 			return err
@@ -217,6 +245,9 @@ func (t *tasks) start(ctx context.Context, rec store.Task, state task.State, pin
 		text := fmt.Sprintf("Commissioning of %s was started.", d.Name)
 		if state.Kind == task.Apply {
 			text = fmt.Sprintf("Applying the changed settings of %s was started.", d.Name)
+		}
+		if state.Kind == task.Check {
+			text = fmt.Sprintf("The checks of %s were started.", d.Name)
 		}
 		if state.Update != nil {
 			text = fmt.Sprintf("An update of %s from %s to %s was started.", d.Name, state.Update.From, state.Update.Version)
@@ -233,11 +264,24 @@ func (t *tasks) start(ctx context.Context, rec store.Task, state task.State, pin
 	e.Changes.Mark("task", rec.ID)
 	switch {
 	case holds:
-		err = t.run(rec, task.Event{Kind: task.Started}, placed)
+		err = t.run(rec, task.Event{Kind: task.Started}, placed, e.Clock.Now())
 	case waits:
 		t.admit() // a place may have been left meanwhile
 	}
 	return rec, err
+}
+
+// lease gives a device to a task, unless another holds it. Checks give way.
+func (t *tasks) lease(tx *store.Tx, rec store.Task) (bool, error) {
+	if holder(tx, rec.DeviceID) != "" {
+		return false, nil
+	}
+	if rec.Kind == string(task.Check) {
+		if _, err := store.One[store.Lease](tx, "device_id = ?", rec.DeviceID); err == nil {
+			return false, nil
+		}
+	}
+	return true, store.Save(tx, &store.Lease{DeviceID: rec.DeviceID, TaskID: rec.ID, At: t.e.Clock.Now()})
 }
 
 // pin seals the settings that a task applies, whatever is changed meanwhile.
@@ -281,8 +325,8 @@ func (e *Engine) unpin(rec store.Task) (settings.Values, error) {
 }
 
 // run begins a task. placed says that it has one of the places for commissioning,
-// which is given back when it cannot begin.
-func (t *tasks) run(rec store.Task, first task.Event, placed bool) (err error) {
+// which is given back when it cannot begin; began, when it was given its device.
+func (t *tasks) run(rec store.Task, first task.Event, placed bool, began time.Time) (err error) {
 	defer func() {
 		if err != nil && placed {
 			t.unreserve()
@@ -297,13 +341,43 @@ func (t *tasks) run(rec store.Task, first task.Event, placed bool) (err error) {
 		return fmt.Errorf("read the state of task %s: %w", rec.ID, err)
 	}
 	ctx, stop := context.WithCancel(t.e.ctx)
-	r := &runner{t: t, id: rec.ID, device: rec.DeviceID, pinned: pinned, events: make(chan task.Event, 64), ctx: ctx, stop: stop, kind: state.Kind, name: state.Subject.Name, boot: state.Subject.BootUsual, began: t.e.Clock.Now(), placed: placed}
+	r := &runner{t: t, id: rec.ID, device: rec.DeviceID, pinned: pinned, events: make(chan task.Event, 64), ended: make(chan struct{}), ctx: ctx, stop: stop, kind: state.Kind, name: state.Subject.Name, boot: state.Subject.BootUsual, began: began, placed: placed}
 	t.mu.Lock()
+	was := t.live[rec.DeviceID]
 	t.live[rec.DeviceID] = r
 	t.mu.Unlock()
+	if was != nil && was.kind == task.Check {
+		select {
+		case was.events <- task.Event{Kind: task.Cancel}: // it began just before this
+		default:
+		}
+	}
 	r.events <- first
 	t.work.Go(func() { r.loop(state) })
 	return nil
+}
+
+// clear ends the checks of a device, which give way to whatever else is to be done
+// with it.
+func (t *tasks) clear(ctx context.Context, device string) error {
+	t.mu.Lock()
+	r := t.live[device]
+	t.mu.Unlock()
+	if r == nil || r.kind != task.Check {
+		return nil
+	}
+	select {
+	case r.events <- task.Event{Kind: task.Cancel}:
+	case <-r.ended:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	select {
+	case <-r.ended:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
 }
 
 // holds reports whether a task is under way on a device.
@@ -407,6 +481,7 @@ func (t *tasks) reported(device string, got settings.Values, replyTo string) {
 }
 
 func (r *runner) loop(s task.State) {
+	defer close(r.ended)
 	defer r.stop()
 	defer r.air.leave()
 	defer r.calls.Wait()
@@ -523,6 +598,14 @@ func (e *Engine) follow(tx *store.Tx, id string, d store.Device, before, after t
 		if err := e.fill(tx, &d, after.Seen.HardwareID, at); err != nil {
 			return err
 		}
+		if d.HardwareID == "" {
+			d.HardwareID, d.Ending = after.Seen.HardwareID, ""
+			if _, err := store.Change[store.Device](tx, map[string]any{"hardware_id": d.HardwareID, "ending": "", "search": d.Search + " " + strings.ToLower(d.HardwareID) + " " + inventory.HardwareID(d.HardwareID).Digits()}, "id = ?", d.ID); err != nil {
+				return err
+			}
+			now := d
+			tx.After(func() { e.ingest.put(now) })
+		}
 	}
 	if after.Kind == task.Commission && after.Seen.Version != before.Seen.Version && after.Seen.Version != "" {
 		// What the unit itself said when it identified itself.
@@ -533,7 +616,11 @@ func (e *Engine) follow(tx *store.Tx, id string, d store.Device, before, after t
 	}
 	if after.Kind == task.Commission && after.Stage != before.Stage && inventory.Stage(after.Stage) != inventory.Stage(d.Stage) {
 		if !inventory.Stage(d.Stage).AtLeast(after.Stage) || after.Stage == inventory.Contacted {
-			if _, err := store.Change[store.Device](tx, map[string]any{"stage": string(after.Stage)}, "id = ?", d.ID); err != nil {
+			columns := map[string]any{"stage": string(after.Stage)}
+			if after.Stage == inventory.Adopted {
+				columns["keeps_place"] = false
+			}
+			if _, err := store.Change[store.Device](tx, columns, "id = ?", d.ID); err != nil {
 				return err
 			}
 			d.Stage = string(after.Stage)
@@ -566,7 +653,7 @@ func (e *Engine) follow(tx *store.Tx, id string, d store.Device, before, after t
 		}
 	}
 	for _, c := range after.Checks {
-		if err := store.Save(tx, &store.Check{DeviceID: d.ID, Name: string(c.Name), Holds: c.Holds, Expected: c.Expected, Seen: c.Seen, Evidence: string(c.Evidence), At: c.At}); err != nil {
+		if err := keepCheck(tx, d.ID, c); err != nil {
 			return err
 		}
 	}
@@ -583,6 +670,14 @@ func (e *Engine) follow(tx *store.Tx, id string, d store.Device, before, after t
 		text = fmt.Sprintf("%s holds its settings as intended.", d.Name)
 	case after.Kind == task.Commission && after.Status == task.Done:
 		text = fmt.Sprintf("%s is adopted and proven.", d.Name)
+	case after.Kind == task.Check && after.Status == task.Done:
+		text = fmt.Sprintf("%s was checked: %s", d.Name, after.Steps[len(after.Steps)-1].Note)
+		if err := keepOnly(tx, d.ID, after.Checks); err != nil {
+			return err
+		}
+	}
+	if err := e.afterwards(tx, d, after); err != nil {
+		return err
 	}
 	if err := say("task", text); err != nil {
 		return err
@@ -657,7 +752,9 @@ func learn(tx *store.Tx, model, what string, seconds float64) error {
 func (r *runner) release() {
 	r.stop()
 	r.t.mu.Lock()
-	delete(r.t.live, r.device)
+	if r.t.live[r.device] == r {
+		delete(r.t.live, r.device)
+	}
 	r.t.mu.Unlock()
 	r.t.next(r.device)
 	if r.placed {
@@ -683,20 +780,20 @@ func (t *tasks) give(device string, placed bool) (bool, error) {
 		if err != nil || len(list) == 0 {
 			return err
 		}
-		if _, err := store.One[store.Lease](tx, "device_id = ?", device); err == nil {
-			return nil
-		}
 		if list[0].Kind == string(task.Commission) && !placed {
 			return nil
 		}
+		if given, err := t.lease(tx, list[0]); err != nil || !given {
+			return err
+		}
 		next = &list[0]
-		return store.Create(tx, &store.Lease{DeviceID: device, TaskID: next.ID, At: t.e.Clock.Now()})
+		return nil
 	})
 	if err != nil || next == nil {
 		return false, err
 	}
 	// One that could not begin has given its place back itself.
-	return true, t.run(*next, task.Event{Kind: task.Started}, placed)
+	return true, t.run(*next, task.Event{Kind: task.Started}, placed, t.e.Clock.Now())
 }
 
 // Commission starts commissioning of a device. A model may want things done
@@ -762,7 +859,7 @@ func (e *Engine) confirmBefore(ctx context.Context, actor string, d store.Device
 	}
 	return e.Store.Write(ctx, func(tx *store.Tx) error {
 		r := check.Hold(check.Before, check.Witness, e.Clock.Now(), strings.Join(m.Before, " "), "done, says %s", actor)
-		if err := store.Save(tx, &store.Check{DeviceID: d.ID, Name: string(r.Name), Holds: true, Expected: r.Expected, Seen: r.Seen, Evidence: string(r.Evidence), At: r.At}); err != nil {
+		if err := keepCheck(tx, d.ID, r); err != nil {
 			return err
 		}
 		return e.event(tx, store.Event{Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, Kind: "check", Text: fmt.Sprintf("%s confirmed for %s: %s", actor, d.Name, r.Expected)})
@@ -784,6 +881,10 @@ func (e *Engine) subject(tx *store.Tx, d store.Device) (task.Subject, error) {
 	}
 	s := task.Subject{Name: d.Name, HardwareID: d.HardwareID, Model: model.Name, BootUsual: e.bootUsual(tx, model), SetUp: model.SetUp, Recover: model.Recover,
 		Adopted: d.Stage == string(inventory.Adopted)}
+	if e.byHand {
+		s.ByHand = true
+		s.SetUp = fmt.Sprintf("Bring it into set-up mode, and join its access point «%s» with this machine; Fado notices. %s", e.pointName(d, dl), s.SetUp)
+	}
 	if dl.Sleeps() {
 		s.Sleeps, s.WakeUsual, s.Wake = true, e.wakeUsual(tx, d).Seconds(), model.Wake
 	}
@@ -835,7 +936,7 @@ func (e *Engine) Update(ctx context.Context, actor, ref, image string) (store.Ta
 		return store.Task{}, err
 	}
 	if !inventory.Stage(d.Stage).AtLeast(inventory.Joined) {
-		return store.Task{}, problem.New(problem.Conflict, fmt.Sprintf("%s is not in service yet, so it cannot be updated.", d.Name), "It was not commissioned.", "Commission it first with «fado device commission "+d.Hostname+"».")
+		return store.Task{}, notInService(d)
 	}
 	verdict, _, err := e.Fit(ctx, d, img)
 	if err != nil {
@@ -849,6 +950,10 @@ func (e *Engine) Update(ctx context.Context, actor, ref, image string) (store.Ta
 		return store.Task{}, err
 	}
 	return e.tasks.start(ctx, store.Task{DeviceID: d.ID, Actor: actor, Image: img.SHA256}, task.NewUpdate(subject, img.SHA256, img.Version, d.Running, d.Digest, img.Size), nil)
+}
+
+func notInService(d store.Device) error {
+	return problem.New(problem.Conflict, fmt.Sprintf("%s is not in service.", d.Name), "It was not commissioned, or was taken out of service.", "Commission it first with «fado device commission "+d.Hostname+"».")
 }
 
 // Fit decides whether an image suits a device's unit now.
@@ -933,27 +1038,45 @@ func (e *Engine) Retry(ctx context.Context, actor, id string) (store.Task, error
 	if err != nil {
 		return rec, err
 	}
+	if err := e.tasks.clear(ctx, rec.DeviceID); err != nil {
+		return rec, err
+	}
 	// The new attempt is stored before anybody is told of it, so that nobody
 	// reads the old failure as its outcome.
-	state, _ = task.Next(state, task.Event{Kind: task.Retried}, e.Clock.Now())
+	placed, waits := false, false
+	if rec.Kind == string(task.Commission) {
+		placed = e.tasks.reserve(false)
+		waits = !placed
+	}
+	if waits {
+		state.Status, state.Failure = task.Queued, nil // the bench is full
+	} else {
+		state, _ = task.Next(state, task.Event{Kind: task.Retried}, e.Clock.Now())
+	}
 	err = e.Store.Write(ctx, func(tx *store.Tx) error {
-		if lease, err := store.One[store.Lease](tx, "device_id = ?", rec.DeviceID); err == nil {
-			return held(d.Name, lease.TaskID)
+		if !waits {
+			if given, err := e.tasks.lease(tx, rec); err != nil || !given {
+				return cmp.Or(err, held(d.Name, holder(tx, d.ID)))
+			}
 		}
-		if err := store.Create(tx, &store.Lease{DeviceID: rec.DeviceID, TaskID: id, At: e.Clock.Now()}); err != nil {
-			return err
-		}
-		rec.State, rec.Pinned, rec.Revision, rec.EndedAt = store.JSON(state), sealed, rev, nil
-		if _, err := store.Change[store.Task](tx, map[string]any{"state": rec.State, "status": string(state.Status), "pinned": sealed, "revision": rev, "ended_at": nil}, "id = ?", id); err != nil {
+		rec.State, rec.Pinned, rec.Revision, rec.EndedAt, rec.Status = store.JSON(state), sealed, rev, nil, string(state.Status)
+		if _, err := store.Change[store.Task](tx, map[string]any{"state": rec.State, "status": rec.Status, "pinned": sealed, "revision": rev, "ended_at": nil}, "id = ?", id); err != nil {
 			return err
 		}
 		return e.event(tx, store.Event{Actor: actor, SiteID: d.SiteID, DeviceID: d.ID, TaskID: id, Kind: "task", Text: fmt.Sprintf("The %s of %s is tried again.", rec.Kind, d.Name)})
 	})
 	if err != nil {
+		if placed {
+			e.tasks.vacate()
+		}
 		return rec, err
 	}
 	e.Changes.Mark("task", id)
-	return rec, e.tasks.run(rec, task.Event{Kind: task.Resumed}, rec.Kind == string(task.Commission) && e.tasks.reserve(true))
+	if waits {
+		e.tasks.admit() // a place may have been left meanwhile
+		return rec, nil
+	}
+	return rec, e.tasks.run(rec, task.Event{Kind: task.Resumed}, placed, e.Clock.Now())
 }
 
 // CancelTask ends a task that has not come too far. A unit that was told to

@@ -36,7 +36,7 @@ func (w *worker) wanted(ctx context.Context) (settings.Values, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, k := range []settings.Key{settings.BrokerUser, settings.BrokerPassword} {
+	for _, k := range []settings.Key{settings.BrokerUser, settings.BrokerPassword, settings.BrokerClient} {
 		if v, ok := now[k]; ok {
 			values[k] = v
 		}
@@ -50,8 +50,12 @@ func (w *worker) wanted(ctx context.Context) (settings.Values, error) {
 
 func (w *worker) loginValues(values dialect.Values) dialect.Values {
 	out := maps.Clone(values)
+	logins := w.logins
+	if logins == nil {
+		logins = w.r.pinned
+	}
 	for _, k := range []settings.Key{settings.AccessUser, settings.AccessPassword} {
-		if v, ok := w.r.pinned[k]; ok {
+		if v, ok := logins[k]; ok {
 			out[string(k)] = v
 		}
 	}
@@ -205,7 +209,9 @@ func (w *worker) handOver(ctx context.Context) task.Event {
 	if missing := want.Missing(settings.WifiSSID, settings.BrokerHost, settings.BrokerUser, settings.BrokerPassword, settings.Topic); len(missing) > 0 {
 		return failed("invalid", fmt.Errorf("there is no %v", missing))
 	}
-	if code, by := w.e.firsts.mayLeave(w.r); code != "" {
+	if code, by, err := w.e.firsts.mayLeave(w.r); err != nil {
+		return failed("internal", err)
+	} else if code != "" {
 		return task.Event{Code: code, Facts: map[string]string{"by": by}}
 	}
 	j := w.r.air.take()
@@ -416,11 +422,8 @@ func (w *worker) write(ctx context.Context) task.Event {
 		return failed("invalid", err)
 	}
 	values := w.values()
-	talk, err := w.lan(ctx, values)
-	if err != nil {
-		return failed(failureCode(err, "", "unreachable"), err)
-	}
-	if _, ev := w.itself(ctx, talk, values); ev != nil {
+	talk, ev := w.meet(ctx, values)
+	if ev != nil {
 		if ev.Code == "no_answer" {
 			ev.Code = "unreachable"
 		}
@@ -429,11 +432,8 @@ func (w *worker) write(ctx context.Context) task.Event {
 	w.keepCopy(ctx, talk, values, "before its settings were changed")
 	at := writing{place: dialect.AtService, talk: talk, back: func(ctx context.Context) (*reach.Talk, error) {
 		return w.until(ctx, func() (*reach.Talk, error) {
-			talk, err := w.lan(ctx, values) // it may have another address now
-			if err != nil {
-				return nil, err
-			}
-			if _, ev := w.itself(ctx, talk, values); ev != nil {
+			talk, ev := w.meet(ctx, values) // it may have another address now
+			if ev != nil {
 				return nil, fmt.Errorf("%s %s", ev.Code, ev.Facts["detail"])
 			}
 			return talk, nil
@@ -583,8 +583,9 @@ func (w *worker) keepCopy(ctx context.Context, talk *reach.Talk, values dialect.
 }
 
 // doorChecks see whether the unit's doors are shut: whether it still accepts the
-// login that it came with, and whether its access point is open to anybody.
-func (w *worker) doorChecks(ctx context.Context) []check.Result {
+// login that it came with, and whether its access point is open to anybody. What
+// the radio heard is not older than since.
+func (w *worker) doorChecks(ctx context.Context, since time.Time) []check.Result {
 	var out []check.Result
 	now := w.e.Clock.Now()
 	if l := w.dl.SetUp.Login; l != nil && l.Factory != nil && w.dl.Service != nil && w.dl.Service.By == dialect.ByPages {
@@ -602,14 +603,14 @@ func (w *worker) doorChecks(ctx context.Context) []check.Result {
 	if w.e.radio == nil {
 		return out
 	}
-	list, err := w.e.radio.Scan(ctx)
+	list, err := w.e.radio.Since(ctx, since)
 	if err != nil {
 		return out
 	}
 	seen := "not on the air"
 	for _, ap := range list {
 		digits, ok := w.dl.MatchAccessPoint(ap.Name)
-		if !ok || !inventory.HardwareID(w.d.HardwareID).EndsWith(digits) {
+		if !ok || !fills(w.d, digits) {
 			continue
 		}
 		if ap.Open {

@@ -28,6 +28,7 @@ type Config struct {
 	URL    string `yaml:"url" doc:"How people reach the console; made from listen when empty. With https://, cookies are sent over HTTPS only"`
 	Broker Broker `yaml:"broker"`
 	Radio  Radio  `yaml:"radio"`
+	LAN    LAN    `yaml:"lan"`
 	Bench  Bench  `yaml:"bench"`
 	Log    Log    `yaml:"log"`
 	Time   Time   `yaml:"time"`
@@ -49,8 +50,15 @@ type Broker struct {
 
 // Radio says which radio lists and joins access points.
 type Radio struct {
-	Kind string `yaml:"kind" doc:"none or stand-in (a simulated site)"`
-	At   string `yaml:"at" doc:"stand-in: its base URL"`
+	Kind      string `yaml:"kind" doc:"none, network-manager (the operating system's own Wi-Fi service), by-hand (a person joins, Fado notices) or stand-in (a simulated site)"`
+	At        string `yaml:"at" doc:"stand-in: its base URL"`
+	Interface string `yaml:"interface" doc:"network-manager: the Wi-Fi interface to join with, never the one of the default route; the first that may be when empty"`
+}
+
+// LAN says how units are found in the network where the service stands.
+type LAN struct {
+	Multicast bool   `yaml:"multicast" doc:"Ask everybody on the link for units (multicast DNS)"`
+	Interface string `yaml:"interface" doc:"The interface to ask over; all when empty"`
 }
 
 // Bench says how units are worked on.
@@ -72,7 +80,7 @@ type Time struct {
 
 // Defaults is the configuration of a service that is told nothing.
 func Defaults() Config {
-	return Config{Data: "data", Listen: "127.0.0.1:8420", Broker: Broker{Kind: "embedded", Listen: "127.0.0.1:1883"}, Radio: Radio{Kind: "none"}, Bench: Bench{AtOnce: 32},
+	return Config{Data: "data", Listen: "127.0.0.1:8420", Broker: Broker{Kind: "embedded", Listen: "127.0.0.1:1883"}, Radio: Radio{Kind: "none"}, LAN: LAN{Multicast: true}, Bench: Bench{AtOnce: 32},
 		Log: Log{Level: "info", Format: "text"}, Time: Time{Scale: 1}}
 }
 
@@ -188,7 +196,7 @@ func (c Config) faults() problem.Fields {
 	} else if c.Broker.Host == "" || c.Broker.Port < 1 || c.Broker.Port > 65535 {
 		f.Add("broker.host", "an external broker needs host and port", "broker.lan")
 	}
-	word("radio.kind", c.Radio.Kind, "none", "stand-in")
+	word("radio.kind", c.Radio.Kind, "none", "network-manager", "by-hand", "stand-in")
 	if c.Radio.Kind == "stand-in" {
 		if u, err := url.Parse(c.Radio.At); err != nil || u.Host == "" {
 			f.Add("radio.at", "must be the base URL of a simulated site", "http://127.0.0.1:8430")

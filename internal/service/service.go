@@ -36,6 +36,7 @@ type Running struct {
 	store    *store.Store
 	lock     *os.File
 	bus      broker.Bus
+	wifi     *reach.NetworkManager // nil with another radio
 	engine   *engine.Engine
 	server   *http.Server
 	served   chan error
@@ -90,10 +91,20 @@ func Start(ctx context.Context, c Config, version string, console fs.FS, n carri
 		return r, err
 	}
 	var radio *reach.Turns
-	if c.Radio.Kind == "stand-in" {
+	switch c.Radio.Kind {
+	case "stand-in":
 		radio = reach.Share(reach.NewStandIn(c.Radio.At, n), clk)
+	case "network-manager":
+		if r.wifi, err = reach.OpenNetworkManager(c.Radio.Interface); err != nil {
+			return r, problem.New(problem.Unavailable, "The operating system's Wi-Fi service cannot be reached.", "It is not installed or does not run, or this user may not speak to it.", "See that NetworkManager runs and that the user of the service may use it, or set «radio.kind» to by-hand.").Because(err)
+		}
+		radio = reach.Share(r.wifi, clk)
 	}
-	if r.engine, err = engine.Start(engine.Parts{Store: r.store, Clock: clk, Log: log, Bus: r.bus, Embedded: embedded, Radio: radio, Net: n, AtOnce: c.Bench.AtOnce}); err != nil {
+	var multicast *reach.Multicast
+	if c.LAN.Multicast {
+		multicast = &reach.Multicast{Interface: c.LAN.Interface}
+	}
+	if r.engine, err = engine.Start(engine.Parts{Store: r.store, Clock: clk, Log: log, Bus: r.bus, Embedded: embedded, Radio: radio, ByHand: c.Radio.Kind == "by-hand", Multicast: multicast, Net: n, AtOnce: c.Bench.AtOnce}); err != nil {
 		return r, err
 	}
 	l, err := n.Listen(c.Listen)
@@ -139,6 +150,11 @@ func lock(dir string) (*os.File, error) {
 // Overhear calls each for every message on the broker from now on.
 func (r *Running) Overhear(ctx context.Context, each func(topic string, payload []byte)) error {
 	return r.bus.Subscribe(ctx, "#", func(m broker.Message) { each(m.Topic, m.Payload) })
+}
+
+// Say publishes a message on the broker.
+func (r *Running) Say(ctx context.Context, topic string, payload []byte, retain bool) error {
+	return r.bus.Publish(ctx, topic, payload, retain)
 }
 
 // Kept lists the topics below one for which the embedded broker keeps a
@@ -210,6 +226,10 @@ func (r *Running) Stop() {
 	if r.engine != nil {
 		r.engine.Stop()
 		r.engine = nil
+	}
+	if r.wifi != nil {
+		r.wifi.Close()
+		r.wifi = nil
 	}
 	if r.bus != nil {
 		r.bus.Close()

@@ -43,6 +43,10 @@ type Site struct {
 	DownloadAddress string        `json:"download_address,omitempty" doc:"Base URL under which units reach Fado"`
 	DownloadProof   string        `json:"download_proof,omitempty" doc:"How the address was proven; empty when it was not"`
 	Proxy           string        `json:"proxy,omitempty" doc:"HTTP proxy through which the site's network is reached"`
+	NameServer      string        `json:"name_server,omitempty" doc:"DNS server that is asked for its units, host:port (DNS-SD, RFC 6763)"`
+	Domain          string        `json:"domain,omitempty" doc:"Domain under which it lists them"`
+	Range           string        `json:"range,omitempty" doc:"In which the addresses of its units lie, CIDR"`
+	Reserved        []string      `json:"reserved" doc:"Addresses and ranges that no unit is given"`
 	AllowUnsigned   bool          `json:"allow_unsigned"`
 	AllowDowngrade  bool          `json:"allow_downgrade"`
 	AllowRisky      bool          `json:"allow_risky" doc:"Consent to ways of updating that can kill an interrupted unit"`
@@ -69,6 +73,10 @@ type SiteEdit struct {
 	Scheme          *naming.Scheme `json:"scheme,omitempty"`
 	DownloadAddress *string        `json:"download_address,omitempty" example:"http://192.168.40.2:8420"`
 	Proxy           *string        `json:"proxy,omitempty" doc:"HTTP proxy through which the site's network is reached; empty when Fado stands in it" example:"http://10.8.0.4:3128"`
+	NameServer      *string        `json:"name_server,omitempty" doc:"DNS server that is asked for its units by DNS-SD; port 53 when none is named" example:"192.168.40.1"`
+	Domain          *string        `json:"domain,omitempty" doc:"Domain under which it lists them" example:"lagar.home.arpa"`
+	Range           *string        `json:"range,omitempty" doc:"In which the addresses of its units lie" example:"192.168.40.0/24"`
+	Reserved        *[]string      `json:"reserved,omitempty" doc:"Addresses and ranges that no unit is given" example:"[\"192.168.40.1-192.168.40.19\"]"`
 	AllowUnsigned   *bool          `json:"allow_unsigned,omitempty"`
 	AllowDowngrade  *bool          `json:"allow_downgrade,omitempty"`
 	AllowRisky      *bool          `json:"allow_risky,omitempty"`
@@ -139,6 +147,7 @@ type Device struct {
 	Model       string              `json:"model"`
 	Tags        []string            `json:"tags"`
 	HardwareID  string              `json:"hardware_id,omitempty"`
+	Ending      string              `json:"ending,omitempty" doc:"Last digits of the hardware id, as long as no more of it is known"`
 	Hostname    string              `json:"hostname"`
 	Topic       string              `json:"topic"`
 	Label       string              `json:"label"`
@@ -160,6 +169,7 @@ type Device struct {
 	UpdatedAt   time.Time           `json:"updated_at"`
 	ModelDetail *inventory.Model    `json:"model_detail,omitempty"`
 	Checks      []check.Result      `json:"checks,omitempty"`
+	SignOff     check.Standing      `json:"sign_off,omitempty" enum:"unchecked,fails,open,signed off" doc:"How it stands by its checks"`
 	Units       []Tenure            `json:"units,omitempty"`
 	Task        *Task               `json:"task,omitempty" doc:"The latest task"`
 	State       map[string]Reported `json:"state,omitempty" doc:"Last state of each capability"`
@@ -289,6 +299,59 @@ type Applied struct {
 	Problem  string `json:"problem,omitempty"`
 }
 
+// CheckStart says whose units are checked: devices, or all in service of a site or
+// of a room in it.
+type CheckStart struct {
+	Devices []string `json:"devices,omitempty" doc:"Ids, hostnames, topics or hardware ids"`
+	Site    string   `json:"site,omitempty"`
+	Room    string   `json:"room,omitempty" doc:"Of the site"`
+}
+
+// SignOff is how a device stands by its checks.
+type SignOff struct {
+	DeviceID string          `json:"device_id"`
+	Device   string          `json:"device"`
+	Hostname string          `json:"hostname"`
+	Room     string          `json:"room,omitempty"`
+	Model    string          `json:"model"`
+	Stage    inventory.Stage `json:"stage" enum:"listed,contacted,joined,configured,reporting,adopted,retired"`
+	Standing check.Standing  `json:"standing" enum:"unchecked,fails,open,signed off"`
+	Checks   []check.Result  `json:"checks"`
+	At       *time.Time      `json:"at,omitempty" doc:"Of the oldest check"`
+	Task     *Task           `json:"task,omitempty" doc:"The checks that are being made"`
+	Shows    []string        `json:"shows" doc:"What a person beside it can be asked to see: blink, or the capabilities that it switches"`
+}
+
+// Witness asks a person to see something, or says what they saw.
+type Witness struct {
+	Capability string `json:"capability,omitempty" doc:"What is switched over and back; it blinks when this is left out"`
+}
+
+// Seen is what a person saw.
+type Seen struct {
+	Capability string `json:"capability,omitempty"`
+	Yes        bool   `json:"yes"`
+}
+
+// Replace says which unit is to fill a device from now on.
+type Replace struct {
+	HardwareID string `json:"hardware_id" example:"02:5A:11:00:00:A0"`
+	SetUpCode  string `json:"set_up_code,omitempty" writeOnly:"true" doc:"The key printed on the new unit"`
+	Reason     string `json:"reason,omitempty" maxLength:"200"`
+}
+
+// Retire takes a device out of service.
+type Retire struct {
+	Reason   string `json:"reason,omitempty" maxLength:"200"`
+	KeepUnit bool   `json:"keep_unit,omitempty" doc:"Do not tell its unit to forget what it knows"`
+}
+
+// TakenOut is what became of a device and of the unit that was taken out of it.
+type TakenOut struct {
+	Device Device `json:"device"`
+	Unit   string `json:"unit" doc:"Whether the unit has forgotten what it knew, in words"`
+}
+
 // Drift is one setting that is not on its unit as intended.
 type Drift struct {
 	DeviceID  string     `json:"device_id"`
@@ -393,7 +456,7 @@ type Task struct {
 	DeviceID  string            `json:"device_id"`
 	Device    string            `json:"device" doc:"The device's name"`
 	Hostname  string            `json:"hostname"`
-	Kind      task.Kind         `json:"kind" enum:"commission,update,apply"`
+	Kind      task.Kind         `json:"kind" enum:"commission,update,apply,check"`
 	Status    task.Status       `json:"status" enum:"queued,running,waiting,done,failed,cancelled"`
 	Actor     string            `json:"actor"`
 	Attempt   int               `json:"attempt"`
@@ -411,8 +474,10 @@ type Task struct {
 // Sighting is evidence that a unit exists.
 type Sighting struct {
 	ID         string    `json:"id"`
-	Source     string    `json:"source"`
-	Name       string    `json:"name" doc:"Of the access point"`
+	Source     string    `json:"source" enum:"radio,lan,broker,hand"`
+	Name       string    `json:"name" doc:"Of the access point or the DNS-SD instance, or the topic that it speaks under"`
+	Address    string    `json:"address,omitempty" doc:"In the home's network"`
+	Version    string    `json:"version,omitempty" doc:"As it said itself"`
 	Dialect    string    `json:"dialect"`
 	HardwareID string    `json:"hardware_id,omitempty"`
 	Ending     string    `json:"ending,omitempty" doc:"The digits of the hardware id that its name carries, when it is not all of them: a hint"`
@@ -422,17 +487,34 @@ type Sighting struct {
 	Device     string    `json:"device,omitempty"`
 	Model      string    `json:"model,omitempty" doc:"Of the device"`
 	Stage      string    `json:"stage,omitempty" doc:"Of the device"`
-	Site       string    `json:"site,omitempty" doc:"Key of the device's site"`
+	Site       string    `json:"site,omitempty" doc:"Key of the site of the device, or of the site where it was seen"`
 	Ignored    bool      `json:"ignored"`
 	Gone       bool      `json:"gone"`
 	FirstSeen  time.Time `json:"first_seen"`
 	LastSeen   time.Time `json:"last_seen"`
 }
 
-// Claim matches a sighting to a device.
+// Claim matches a sighting to a device, or makes a new one of it.
 type Claim struct {
-	Sighting string `json:"sighting"`
-	Device   string `json:"device"`
+	Sighting string     `json:"sighting"`
+	Device   string     `json:"device,omitempty" doc:"A device that is listed; or new"`
+	New      *NewDevice `json:"new,omitempty" doc:"A device to be made"`
+}
+
+// NewDevice is a device that is made of a sighting.
+type NewDevice struct {
+	Site  string `json:"site"`
+	Name  string `json:"name"`
+	Room  string `json:"room,omitempty"`
+	Model string `json:"model"`
+}
+
+// SeenByHand is a unit that a person has in front of them.
+type SeenByHand struct {
+	HardwareID string `json:"hardware_id" example:"02:5A:11:00:00:07"`
+	Dialect    string `json:"dialect"`
+	Site       string `json:"site,omitempty"`
+	Address    string `json:"address,omitempty" doc:"In the home's network, when it is there already"`
 }
 
 // Ignore hides a sighting or shows it again.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/http"
+	"net/url"
 	"os"
 	"slices"
 	"strconv"
@@ -37,6 +38,7 @@ var faultsOfABench = []planted{
 	{sim.WeakSignal, -91, []string{"came_back_wifi_not_found"}},
 	{sim.SilentCommand, 0, []string{"", "no_state"}}, // some families report by themselves
 	{sim.Duplicates, 0, []string{""}},
+	{sim.Lost, 3, []string{"", "silent", "no_state", "no_reading", "never_woke"}}, // with each third message
 	{sim.NotKept, 0, []string{"differs"}},
 	{sim.Hangs, 0, []string{"no_answer"}},
 	{sim.PowerCutSave, 0, []string{""}},
@@ -47,6 +49,7 @@ var faultsOfABench = []planted{
 	{sim.Redirects, 0, []string{"not_as_dialect"}},
 	{sim.Truncated, 0, []string{"not_as_dialect", "other_model"}},
 	{sim.LoginChanged, 0, []string{"key_refused", "login_refused"}},
+	{sim.SomebodyElses, 0, []string{"elsewhere", "not_seen"}}, // some families do not announce themselves
 	{"clone", 0, []string{"twice"}},
 	{"wrong set-up code", 0, []string{"key_refused", "login_refused", "", "no_key"}}, // some families have none
 }
@@ -55,9 +58,9 @@ var faultsOfABench = []planted{
 // from FADO_SEED on.
 func seeds(t *testing.T) (from, count int) {
 	t.Helper()
-	from, count = 1, 60
+	from, count = 1, 200
 	if testing.Short() {
-		count = 3
+		count = 2
 	}
 	for name, to := range map[string]*int{"FADO_SEED": &from, "FADO_BENCHES": &count} {
 		if s := os.Getenv(name); s != "" {
@@ -125,22 +128,34 @@ func mixedBench(t *testing.T, seed uint64) {
 		}
 		var mu sync.Mutex
 		var leaks []string
-		if err := d.Overhear(t.Context(), func(topic string, payload []byte) {
-			// A unit in service may be told its own network's passphrase, on the
-			// topic that it alone may read.
-			told := strings.HasPrefix(topic, "lagar/") && (strings.HasSuffix(topic, "/ask") || strings.HasSuffix(topic, "/keep"))
-			for _, s := range secrets {
-				if told && s == demo.Passphrase("lagar") {
-					continue
+		overhear := func() {
+			t.Helper()
+			err := d.Overhear(t.Context(), func(topic string, payload []byte) {
+				// A unit in service may be told its own network's passphrase, on the
+				// topic that it alone may read.
+				told := strings.HasPrefix(topic, "lagar/") && (strings.HasSuffix(topic, "/ask") || strings.HasSuffix(topic, "/keep"))
+				for _, s := range secrets {
+					if told && s == demo.Passphrase("lagar") {
+						continue
+					}
+					if bytes.Contains(payload, []byte(s)) {
+						mu.Lock()
+						leaks = append(leaks, topic)
+						mu.Unlock()
+					}
 				}
-				if bytes.Contains(payload, []byte(s)) {
-					mu.Lock()
-					leaks = append(leaks, topic)
-					mu.Unlock()
-				}
+			})
+			if err != nil {
+				t.Fatal(err)
 			}
-		}); err != nil {
-			t.Fatal(err)
+		}
+		overhear()
+		refusing := !wrong && r.IntN(6) == 0
+		hub(t, d, refusing)
+		for _, x := range list {
+			if r.IntN(4) == 0 {
+				stale(t, d, x.HardwareID)
+			}
 		}
 		for _, x := range list {
 			if plan[x.HardwareID].fault == "clone" {
@@ -169,12 +184,22 @@ func mixedBench(t *testing.T, seed uint64) {
 		for _, x := range list {
 			start(x.HardwareID)
 		}
+		if r.IntN(4) == 0 { // the service goes down in the middle, and its broker with it
+			time.Sleep(time.Duration(r.IntN(90)) * time.Second)
+			if err := d.Restart(t.Context()); err != nil {
+				t.Fatal(err)
+			}
+			overhear()
+		}
 		refused := 0
 		for _, x := range list {
 			got, p := end(x.HardwareID), plan[x.HardwareID]
 			ends := p.ends
 			if wrong { // how far it comes is not a matter of its own fault alone
 				ends = append(slices.Clone(ends), "network_refused", "came_back_wifi_refused")
+			}
+			if refusing && slices.Contains(ends, "") {
+				ends = append(slices.DeleteFunc(slices.Clone(ends), func(s string) bool { return s == "" }), "hub_refused", "hub_down")
 			}
 			if !slices.Contains(ends, failure(got)) || got.Status != task.Done && got.Failure == nil {
 				t.Errorf("seed %d: %s, a %s with «%s», ended %s %q (%+v)\n%s", seed, x.Name, x.Model, p.fault, got.Status, failure(got), got.Failure, sheet(got))
@@ -190,6 +215,7 @@ func mixedBench(t *testing.T, seed uint64) {
 		if wrong {
 			passphrase(demo.Passphrase("lagar"))
 		}
+		hub(t, d, false)
 		for _, x := range list {
 			mend(t, d, x.HardwareID, plan[x.HardwareID])
 		}
@@ -224,6 +250,31 @@ func mixedBench(t *testing.T, seed uint64) {
 			t.Errorf("seed %d: secrets were sent under %q", seed, slices.Compact(leaks))
 		}
 	})
+}
+
+// hub lets the home's hub refuse everything, or not.
+func hub(t *testing.T, d *demo.Demo, refuses bool) {
+	t.Helper()
+	resp, err := d.HTTP().PostForm(d.HubURL+"/fault", url.Values{"fault": {map[bool]string{true: "refusing"}[refuses]}})
+	if err != nil || resp.StatusCode != http.StatusNoContent {
+		t.Fatal(err, resp)
+	}
+	_ = resp.Body.Close()
+}
+
+// stale leaves on the broker what a former owner's unit would have: that it is there,
+// and who it is.
+func stale(t *testing.T, d *demo.Demo, hw string) {
+	t.Helper()
+	topic := deviceOf(t, d, hw).Topic
+	for below, payload := range map[string]string{
+		"presence": `"online"`, "unit": `{"hardware_id":"` + hw + `","firmware":{"version":"0.0.1"},"address":"192.168.99.9"}`, "settings": `{"hostname":"antigo"}`, // direct
+		"alive": `{"up":true}`, "me": `{"id":"` + hw + `","sw":"0.0.1","ip":"192.168.99.9"}`, "here": "1", "build": "0.0.1",
+	} {
+		if err := d.Say(t.Context(), topic+"/"+below, []byte(payload), true); err != nil {
+			t.Fatal(err)
+		}
+	}
 }
 
 func set(t *testing.T, d *demo.Demo, hw, model string, p planted) {

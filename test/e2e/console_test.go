@@ -10,6 +10,7 @@ import (
 
 	"fado/internal/carrier"
 	"fado/internal/client"
+	"fado/internal/core/task"
 	"fado/internal/demo"
 	"fado/internal/service"
 	"fado/internal/wire"
@@ -94,6 +95,7 @@ func TestConsoleStory(t *testing.T) {
 func TestTheFirstAccountIsMadeByItsLink(t *testing.T) {
 	long(t)
 	conf := service.Defaults()
+	conf.LAN.Multicast = false
 	conf.Data, conf.Listen, conf.Broker.Listen = filepath.Join(t.TempDir(), "data"), "127.0.0.1:0", "127.0.0.1:0"
 	r, err := service.Start(t.Context(), conf, "test", web.Console(), carrier.Net{}, slog.New(slog.DiscardHandler))
 	if err != nil {
@@ -203,6 +205,60 @@ func TestAWrongPassphraseIsCorrectedWhereItIsFound(t *testing.T) {
 	)
 }
 
+// TestConsoleSignOff checks a site, answers for a lamp from a phone, has another
+// unit take the place of one, and retires a device.
+func TestConsoleSignOff(t *testing.T) {
+	long(t)
+	d := startDemo(t, 8, "", nil)
+	const fresh = "02:5A:11:00:00:A6"
+	unpack(t, d, "pardal", "alecrim-luz", fresh, "set up by somebody else")
+	sighted(t, d, "02:5A:11:00:00:14")
+	for _, device := range []string{"adega-lamp-1", "adega-level-1"} {
+		if x := run(t, d, client.Path("devices", device, "commission"), wire.Commissioning{Prepared: true}); x.Status != task.Done {
+			t.Fatalf("%s: %+v", device, x.Failure)
+		}
+	}
+	b := openConsole(t, d)
+	steps(t, b,
+		func() error { return b.Choose("Site to show", "Lagar da Ribeira") },
+		func() error { return b.Press("link", "Sign-off") },
+		func() error { return b.See("1 of 2") },
+		func() error { return b.See("2.0.1 instead of 2.1.0") },
+		func() error { return b.Choose("Room", "Adega") },
+		func() error { return b.Press("button", "Check this room") },
+		func() error { return b.See("1 of 2") },
+		func() error { return b.Size(390, 800) },
+		func() error { return b.Press("link", "I am beside Luz da adega") },
+		func() error { return b.Press("button", "Let it blink") },
+		func() error { return b.See("The unit beside you blinks: it is Luz da adega.") },
+		func() error { return b.Press("button", "Yes") },
+		func() error { return b.See("seen by marta") },
+		func() error { return b.Press("button", "Switch lamp over and back") },
+		func() error { return b.See("Lamp of Luz da adega went on for 3 seconds, then off again.") },
+		func() error { return b.Press("button", "No") },
+		func() error { return b.See("not so, says marta") },
+		func() error { return b.Size(1280, 800) },
+		func() error { return b.Press("link", "To its page") },
+		func() error { return b.See("lamp follows, as a person sees") },
+		func() error { return b.Press("button", "Replace its unit") },
+		func() error { return b.Type("textbox", "Hardware id of the new unit", "02:5A:11:00:00:10") },
+		func() error { return b.Press("button", "Replace it") },
+		func() error { return b.See("is the hardware id of Prensa e moinho") },
+		func() error { b.Forgive(); return nil },
+		func() error { return b.Choose("A unit that was seen", "Pardal 0000A6 ("+fresh+")") },
+		func() error { return b.Press("button", "Replace it") },
+		func() error { return b.See("is to be filled by") },
+		func() error { return b.Press("button", "Done") },
+		func() error { return b.See("Unit before") },
+		func() error { return b.Press("button", "Retire") },
+		func() error { return b.Press("button", "Retire it") },
+		func() error { return b.See("is retired.") },
+	)
+	if x := deviceOf(t, d, "02:5A:11:00:00:A6"); x.Stage != "retired" {
+		t.Errorf("%+v", x)
+	}
+}
+
 // TestConsoleChanges collects changes of a unit in service, looks at what would
 // be sent, applies them, and sees its login.
 func TestConsoleChanges(t *testing.T) {
@@ -306,7 +362,7 @@ func TestConsoleIsAccessible(t *testing.T) {
 	b := openConsole(t, d)
 	for _, p := range []struct{ path, see string }{
 		{"/", "What needs you"}, {"/devices", "35 devices"}, {"/devices/" + id("adega-level-1"), "proven by effect"}, {"/devices/" + id("lavandaria-level-1"), "Likely cause"},
-		{"/bench", "fado-"}, {"/drift", "2 settings on 1 device"}, {"/dialects", "Coruja"}, {"/dialects/andorinha", "no fault"}, {"/sites/lagar/names", "Would be renamed"}, {"/sites/lagar/inventory", "CSV file"}, {"/firmware", "1.4.0"}, {"/activity", "marta"}, {"/devices?add=1", "Set-up code"}, {"/nowhere", "no such page"},
+		{"/bench", "fado-"}, {"/sign-off", "Nível da talha"}, {"/devices/" + id("adega-level-1") + "/beside", "Let it blink"}, {"/drift", "2 settings on 1 device"}, {"/dialects", "Coruja"}, {"/dialects/andorinha", "no fault"}, {"/sites/lagar/names", "Would be renamed"}, {"/sites/lagar/inventory", "CSV file"}, {"/firmware", "1.4.0"}, {"/activity", "marta"}, {"/devices?add=1", "Set-up code"}, {"/nowhere", "no such page"},
 	} {
 		for _, theme := range []string{"light", "dark"} {
 			for _, width := range []int64{1280, 390} {

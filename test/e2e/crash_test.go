@@ -131,7 +131,7 @@ func (r *rig) serve(data string, env ...string) string {
 	}
 	r.process = exec.Command(binary, "serve")
 	r.process.Dir = r.dir
-	r.process.Env = append(append(os.Environ(), "FADO_DATA="+data, "FADO_LISTEN="+r.listen, "FADO_BROKER_LISTEN="+r.broker, "FADO_RADIO_KIND=stand-in", "FADO_RADIO_AT=http://"+r.radio,
+	r.process.Env = append(append(os.Environ(), "FADO_DATA="+data, "FADO_LISTEN="+r.listen, "FADO_BROKER_LISTEN="+r.broker, "FADO_LAN_MULTICAST=false", "FADO_RADIO_KIND=stand-in", "FADO_RADIO_AT=http://"+r.radio,
 		fmt.Sprintf("FADO_TIME_SCALE=%g", r.scale), "FADO_TIME_START="+r.began.Format(time.RFC3339Nano), "FADO_LOG_LEVEL=warn"), env...)
 	out, in := io.Pipe()
 	r.process.Stdout, r.process.Stderr = io.MultiWriter(r, in), r
@@ -327,6 +327,26 @@ func (r *rig) through(data, path string, body any) (t wire.Task, crashed bool, e
 	}
 }
 
+// checked waits until the checks that follow a task are over, and reports whether
+// the service was killed meanwhile.
+func (r *rig) checked(data string) (crashed bool) {
+	r.t.Helper()
+	for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); {
+		select {
+		case <-r.exited:
+			crashed = true
+			r.serve(data)
+		case <-time.After(20 * time.Millisecond):
+		}
+		list, err := client.Get[[]wire.Task](context.Background(), r.client(), "/api/v1/tasks?limit=1")
+		if err == nil && len(list) > 0 && list[0].Kind == task.Check && list[0].Status.Over() {
+			return crashed
+		}
+	}
+	r.t.Error("the checks do not end")
+	return crashed
+}
+
 func (r *rig) unit() sim.Report {
 	resp, err := http.Get("http://" + r.radio + "/units")
 	if err != nil {
@@ -408,14 +428,14 @@ func TestKilledAtEveryBoundary(t *testing.T) {
 		t.Fatal("too few boundaries: are the failpoints compiled in?")
 	}
 
-	// «make test» takes every kind of boundary and every twelfth of the rest;
+	// «make test» takes every kind of boundary and every twentieth of the rest;
 	// FADO_ALL_BOUNDARIES takes them all.
 	hit, tried, kinds := 0, 0, map[string]bool{}
 	for n, point := range slices.Concat(inCommission, inUpdate, inApply) {
 		commissioning, applying := n < len(inCommission), n >= len(inCommission)+len(inUpdate)
 		kind, _, _ := strings.Cut(point, ":")
 		kind = fmt.Sprint(commissioning, applying, kind)
-		every := 12
+		every := 20
 		if applying {
 			every = 1000 // each kind once
 		}
@@ -454,6 +474,9 @@ func TestKilledAtEveryBoundary(t *testing.T) {
 			r.online()
 		}
 		x, crashed, err := r.through(data, path, body)
+		if !crashed && err == nil {
+			crashed = r.checked(data) // the unit is checked after it
+		}
 		if crashed {
 			hit++
 		}

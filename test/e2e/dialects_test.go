@@ -67,7 +67,7 @@ func sheet(x wire.Task) (out string) {
 		out += fmt.Sprintf("  %-45s %-8s %s\n", s.Title, s.State, s.Note)
 	}
 	for _, c := range x.Checks {
-		out += fmt.Sprintf("  check %-40s %v %s (%s)\n", c.Name, c.Holds, c.Seen, c.Evidence)
+		out += fmt.Sprintf("  check %-40s %v %s (%s)\n", c.Name, c.Verdict, c.Seen, c.Evidence)
 	}
 	return out
 }

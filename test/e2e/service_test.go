@@ -54,12 +54,14 @@ type homeOptions struct {
 	broker    func(at string) wire.BrokerEdit
 	hub       sim.HubSpec
 	hubURL    string
+	net       carrier.Net // of the service
 }
 
 func startHome(t *testing.T, o homeOptions) *home {
 	t.Helper()
 	h := &home{t: t, data: filepath.Join(t.TempDir(), "data"), hubURL: o.hubURL}
 	conf := service.Defaults()
+	conf.LAN.Multicast = false
 	conf.Data, conf.Listen, conf.Broker.Listen = h.data, "127.0.0.1:0", "127.0.0.1:0"
 	conf.Radio = service.Radio{Kind: "stand-in", At: o.radio}
 	if o.scale > 1 {
@@ -68,7 +70,7 @@ func startHome(t *testing.T, o homeOptions) *home {
 	if o.configure != nil {
 		o.configure(&conf)
 	}
-	r, err := service.Start(t.Context(), conf, "test", nil, carrier.Net{}, slog.New(slog.DiscardHandler))
+	r, err := service.Start(t.Context(), conf, "test", nil, o.net, slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -199,7 +199,7 @@ func TestOpenDoorsAreFailedChecks(t *testing.T) {
 			}
 			got := deviceOf(t, d, c.device)
 			i := slices.IndexFunc(got.Checks, func(r check.Result) bool { return string(r.Name) == c.check })
-			if i < 0 || got.Checks[i].Holds || !strings.Contains(got.Checks[i].Seen, c.seen) || got.Attention != "check" {
+			if i < 0 || got.Checks[i].Verdict != check.Fails || !strings.Contains(got.Checks[i].Seen, c.seen) || got.Attention != "check" {
 				t.Errorf("%s: attention %q, %+v", c.device, got.Attention, got.Checks)
 			}
 			fault(t, d, c.hw, "", 0)
@@ -238,6 +238,9 @@ func deviceOf(t *testing.T, d *demo.Demo, ref string) wire.Device {
 // listed with both values, since when and by whom the intended one; it can be
 // accepted or corrected.
 func TestDriftBehindFadosBack(t *testing.T) {
+	// An hour passes in it, which the race detector does not survive: each timer that
+	// goes off in a bubble counts against the same few thousand of its epochs.
+	long(t)
 	synctest.Test(t, func(t *testing.T) {
 		d := startDemo(t, bubble, "", nil)
 		const device, hw = "portaria-relay-1", "02:5A:11:00:00:1F"

@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"net/http"
 	"os"
 	"os/exec"
 	"os/signal"
@@ -15,6 +16,7 @@ import (
 	"time"
 
 	"fado/internal/client"
+	"fado/internal/core/check"
 	"fado/internal/demo"
 	"fado/internal/wire"
 	"fado/test/browser"
@@ -74,10 +76,23 @@ func stage(ctx context.Context, d *demo.Demo) error {
 		}
 		time.Sleep(200 * time.Millisecond)
 	}
-	for _, host := range []string{"terraco-relay-1", "casa-da-bomba-relay-1", "lagar-relay-1", "casa-da-bomba-level-1", "portaria-relay-1", "cozinha-strip-1", "adega-climate-1"} {
+	for _, host := range []string{"terraco-relay-1", "casa-da-bomba-relay-1", "lagar-relay-1", "casa-da-bomba-level-1", "portaria-relay-1", "cozinha-strip-1", "adega-climate-1", "adega-lamp-1"} {
 		if _, err := task(client.Path("devices", host, "commission"), wire.Commissioning{Prepared: true}); err != nil {
 			return err
 		}
+	}
+	// One that somebody else has set up.
+	unit := `{"speaks":"pardal","hardware_id":"02:5A:11:00:00:A2","model":"alecrim-luz","firmware":"alecrim-luz","version":"2026.3","boot_seconds":4,"fault":"set up by somebody else"}`
+	resp, err := http.Post(d.SiteURL+"/units", "application/json", strings.NewReader(unit))
+	if err != nil {
+		return err
+	}
+	_ = resp.Body.Close()
+	if _, err := client.Post[check.Result](ctx, d.Client, client.Path("devices", "adega-lamp-1", "witness"), wire.Witness{}); err != nil {
+		return err
+	}
+	if _, err := client.Post[check.Result](ctx, d.Client, client.Path("devices", "adega-lamp-1", "witness", "answer"), wire.Seen{Yes: true}); err != nil {
+		return err
 	}
 	// Changes that wait to be applied.
 	label, topic := "Portão da rua", "lagar/rua/portao"
@@ -112,7 +127,16 @@ func stage(ctx context.Context, d *demo.Demo) error {
 	if _, err := task(client.Path("devices", "lavandaria-relay-1", "commission"), struct{}{}); err != nil {
 		return err
 	}
-	return phrase(demo.Passphrase("lagar"))
+	if err := phrase(demo.Passphrase("lagar")); err != nil {
+		return err
+	}
+	// What was checked while the passphrase was wrong is checked again.
+	list, err := client.Post[[]wire.Applied](ctx, d.Client, "/api/v1/checks", wire.CheckStart{Devices: []string{"terraco-relay-1"}})
+	for err == nil && !list[0].Task.Status.Over() {
+		time.Sleep(100 * time.Millisecond)
+		*list[0].Task, err = client.Get[wire.Task](ctx, d.Client, client.Path("tasks", list[0].Task.ID))
+	}
+	return err
 }
 
 func pages(ctx context.Context, d *demo.Demo, dir string) error {
@@ -161,8 +185,8 @@ func pages(ctx context.Context, d *demo.Demo, dir string) error {
 		{"changes", device("portaria-relay-1"), "restarts in all", "light", 1280, 800},
 		{"drift", "/drift", "settings on", "light", 1280, 800},
 		{"dialect", "/dialects/andorinha", "no fault", "light", 1280, 800},
-		{"device-dark", device("terraco-relay-1"), "proven by effect", "dark", 1280, 800},
-		{"attention-phone", "/", "What needs you", "light", 390, 800},
+		{"sign-off", "/sign-off", "Luz da adega", "dark", 1280, 800},
+		{"beside-phone", device("adega-lamp-1") + "/beside", "Let it blink", "light", 390, 800},
 	} {
 		if err := b.Size(p.width, p.height); err != nil {
 			return err
@@ -247,7 +271,7 @@ func terminals(ctx context.Context, d *demo.Demo, dir string) error {
 		{"terminal-bench", "fado bench start --site lagar --prepared --wait", "10", "156x44+0+0"},
 		{"terminal-settings", "fado device settings portaria-relay-1; echo; fado drift list", "11", "140x44+0+0"},
 		{"terminal-dialect", "fado dialect try coruja 2>/dev/null", "10", "150x48+0+0"},
-		{"terminal-help", "fado --help", "9", "180x56+0+0"},
+		{"terminal-checks", "fado check list --site lagar --room Adega; echo; fado check list adega-lamp-1", "8", "178x40+0+0"},
 	} {
 		finished := filepath.Join(os.TempDir(), fmt.Sprintf("fado-shot-%d", os.Getpid()))
 		_ = os.Remove(finished)

@@ -90,6 +90,23 @@ export interface paths {
         patch: operations["edit-broker"];
         trace?: never;
     };
+    "/api/v1/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Check units in service: devices, a room or a site */
+        post: operations["start-checks"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices": {
         parameters: {
             query?: never;
@@ -245,6 +262,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{id}/replace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have another unit fill a device, which keeps its name, topic, history and place in the hub */
+        post: operations["replace-unit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{id}/reset": {
         parameters: {
             query?: never;
@@ -256,6 +290,23 @@ export interface paths {
         put?: never;
         /** Take a device back to «listed» */
         post: operations["reset-device"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/retire": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a device out of service for good */
+        post: operations["retire-device"];
         delete?: never;
         options?: never;
         head?: never;
@@ -314,6 +365,23 @@ export interface paths {
         patch: operations["set-device-settings"];
         trace?: never;
     };
+    "/api/v1/devices/{id}/sign-off": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a device stands by its checks */
+        get: operations["device-sign-off"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{id}/strip.svg": {
         parameters: {
             query?: never;
@@ -359,6 +427,40 @@ export interface paths {
         put?: never;
         /** Start an update */
         post: operations["update"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/witness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a unit show itself, and ask the person beside it what they see */
+        post: operations["ask-witness"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/witness/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say what was seen */
+        post: operations["answer-witness"];
         delete?: never;
         options?: never;
         head?: never;
@@ -789,7 +891,8 @@ export interface paths {
         /** Units in set-up mode, and other evidence of units */
         get: operations["list-sightings"];
         put?: never;
-        post?: never;
+        /** Note a unit that a person has in front of them */
+        post: operations["see-by-hand"];
         delete?: never;
         options?: never;
         head?: never;
@@ -807,6 +910,23 @@ export interface paths {
         put?: never;
         /** Match a sighting to a device */
         post: operations["claim"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sightings/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask the homes' networks for units now */
+        post: operations["find"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1038,6 +1158,23 @@ export interface paths {
         patch: operations["set-site-settings"];
         trace?: never;
     };
+    "/api/v1/sites/{id}/sign-off": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the devices of a site, or of a room in it, stand by their checks */
+        get: operations["sign-off"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tasks": {
         parameters: {
             query?: never;
@@ -1227,12 +1364,22 @@ export interface components {
             /** @description UCUM or plain unit of a measured number */
             unit?: string;
         };
+        CheckStart: {
+            /** @description Ids, hostnames, topics or hardware ids */
+            devices?: string[];
+            /** @description Of the site */
+            room?: string;
+            site?: string;
+        };
         Checked: {
             faults: components["schemas"]["Fault"][];
             valid: boolean;
         };
         Claim: {
-            device: string;
+            /** @description A device that is listed; or new */
+            device?: string;
+            /** @description A device to be made */
+            new?: components["schemas"]["NewDevice"];
             sighting: string;
         };
         Commissioning: {
@@ -1274,6 +1421,8 @@ export interface components {
              * @description Settings that are not on its unit as intended
              */
             drift: number;
+            /** @description Last digits of the hardware id, as long as no more of it is known */
+            ending?: string;
             firmware?: string;
             hardware_id?: string;
             has_set_up_code: boolean;
@@ -1292,6 +1441,11 @@ export interface components {
             room?: string;
             /** @description Version that the unit reported */
             running?: string;
+            /**
+             * @description How it stands by its checks
+             * @enum {string}
+             */
+            sign_off?: "unchecked" | "fails" | "open" | "signed off";
             /** @description The site's key */
             site: string;
             site_id: string;
@@ -1667,6 +1821,12 @@ export interface components {
             /** @example lagar-casa */
             ssid?: string;
         };
+        NewDevice: {
+            model: string;
+            name: string;
+            room?: string;
+            site: string;
+        };
         None: Record<string, never>;
         "PathBodyStruct { Name string \"json:\\\"name\\\"\" }Body": {
             name: string;
@@ -1746,6 +1906,13 @@ export interface components {
             listeners: string[];
             to: components["schemas"]["Names"];
         };
+        Replace: {
+            /** @example 02:5A:11:00:00:A0 */
+            hardware_id: string;
+            reason?: string;
+            /** @description The key printed on the new unit */
+            set_up_code?: string;
+        };
         Reported: {
             /** Format: date-time */
             at: string;
@@ -1758,9 +1925,15 @@ export interface components {
             at: string;
             evidence: string;
             expected: string;
-            holds: boolean;
             name: string;
             seen: string;
+            /** @enum {string} */
+            verdict: "holds" | "fails" | "asked" | "left out";
+        };
+        Retire: {
+            /** @description Do not tell its unit to forget what it knows */
+            keep_unit?: boolean;
+            reason?: string;
         };
         Reveal: {
             password: string;
@@ -1809,6 +1982,18 @@ export interface components {
             lines: string[];
             title: string;
         };
+        Seen: {
+            capability?: string;
+            yes: boolean;
+        };
+        SeenByHand: {
+            /** @description In the home's network, when it is there already */
+            address?: string;
+            dialect: string;
+            /** @example 02:5A:11:00:00:07 */
+            hardware_id: string;
+            site?: string;
+        };
         Selection: {
             /** @description Ids, hostnames, topics or hardware ids */
             devices?: string[];
@@ -1847,6 +2032,8 @@ export interface components {
             title: string;
         };
         Sighting: {
+            /** @description In the home's network */
+            address?: string;
             device?: string;
             /** @description Empty: unclaimed */
             device_id?: string;
@@ -1863,20 +2050,44 @@ export interface components {
             last_seen: string;
             /** @description Of the device */
             model?: string;
-            /** @description Of the access point */
+            /** @description Of the access point or the DNS-SD instance, or the topic that it speaks under */
             name: string;
             /**
              * Format: int64
              * @description dBm
              */
             signal: number;
-            /** @description Key of the device's site */
+            /** @description Key of the site of the device, or of the site where it was seen */
             site?: string;
-            source: string;
+            /** @enum {string} */
+            source: "radio" | "lan" | "broker" | "hand";
             /** @description Of the device */
             stage?: string;
             /** @description Two units are on the air with this id; both are held */
             twice?: boolean;
+            /** @description As it said itself */
+            version?: string;
+        };
+        SignOff: {
+            /**
+             * Format: date-time
+             * @description Of the oldest check
+             */
+            at?: string;
+            checks: components["schemas"]["Result"][];
+            device: string;
+            device_id: string;
+            hostname: string;
+            model: string;
+            room?: string;
+            /** @description What a person beside it can be asked to see: blink, or the capabilities that it switches */
+            shows: string[];
+            /** @enum {string} */
+            stage: "listed" | "contacted" | "joined" | "configured" | "reporting" | "adopted" | "retired";
+            /** @enum {string} */
+            standing: "unchecked" | "fails" | "open" | "signed off";
+            /** @description The checks that are being made */
+            task?: components["schemas"]["Task"];
         };
         Site: {
             allow_downgrade: boolean;
@@ -1887,6 +2098,8 @@ export interface components {
             broker_id?: string;
             /** Format: int64 */
             devices: number;
+            /** @description Domain under which it lists them */
+            domain?: string;
             /** @description Base URL under which units reach Fado */
             download_address?: string;
             /** @description How the address was proven; empty when it was not */
@@ -1900,16 +2113,22 @@ export interface components {
              */
             key: string;
             name: string;
+            /** @description DNS server that is asked for its units, host:port (DNS-SD, RFC 6763) */
+            name_server?: string;
             /** @description Name of its Wi-Fi network */
             network?: string;
             network_id?: string;
             /** @description HTTP proxy through which the site's network is reached */
             proxy?: string;
+            /** @description In which the addresses of its units lie, CIDR */
+            range?: string;
             /**
              * @description How units are reached
              * @enum {string}
              */
             reach: "on premises" | "routed" | "broker only";
+            /** @description Addresses and ranges that no unit is given */
+            reserved: string[];
             rooms: components["schemas"]["Room"][];
             scheme: components["schemas"]["Scheme"];
             /**
@@ -1926,6 +2145,11 @@ export interface components {
             allow_unsigned?: boolean;
             /** @description Name or id of its broker */
             broker?: string;
+            /**
+             * @description Domain under which it lists them
+             * @example lagar.home.arpa
+             */
+            domain?: string;
             /** @example http://192.168.40.2:8420 */
             download_address?: string;
             /** @description Name or id of its hub */
@@ -1937,6 +2161,11 @@ export interface components {
             key?: string;
             /** @example Lagar da Ribeira */
             name?: string;
+            /**
+             * @description DNS server that is asked for its units by DNS-SD; port 53 when none is named
+             * @example 192.168.40.1
+             */
+            name_server?: string;
             /** @description Name or id of the Wi-Fi network for its units */
             network?: string;
             /**
@@ -1944,8 +2173,20 @@ export interface components {
              * @example http://10.8.0.4:3128
              */
             proxy?: string;
+            /**
+             * @description In which the addresses of its units lie
+             * @example 192.168.40.0/24
+             */
+            range?: string;
             /** @enum {string} */
             reach?: "on premises" | "routed" | "broker only";
+            /**
+             * @description Addresses and ranges that no unit is given
+             * @example [
+             *       "192.168.40.1-192.168.40.19"
+             *     ]
+             */
+            reserved?: string[];
             scheme?: components["schemas"]["Scheme"];
             /** @example Europe/Lisbon */
             zone?: string;
@@ -1964,6 +2205,11 @@ export interface components {
             state: string;
             title: string;
         };
+        TakenOut: {
+            device: components["schemas"]["Device"];
+            /** @description Whether the unit has forgotten what it knew, in words */
+            unit: string;
+        };
         Task: {
             actor: string;
             /** Format: int64 */
@@ -1980,7 +2226,7 @@ export interface components {
             hostname: string;
             id: string;
             /** @enum {string} */
-            kind: "commission" | "update" | "apply";
+            kind: "commission" | "update" | "apply" | "check";
             /**
              * Format: int64
              * @description Of the intended settings that it applies
@@ -2074,6 +2320,10 @@ export interface components {
             usually_seconds: number;
             /** @description In words */
             what: string;
+        };
+        Witness: {
+            /** @description What is switched over and back; it blinks when this is left out */
+            capability?: string;
         };
     };
     responses: never;
@@ -2499,6 +2749,86 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Broker"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "start-checks": {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckStart"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Applied"][];
                 };
             };
             /** @description Unauthorized */
@@ -3426,6 +3756,89 @@ export interface operations {
             };
         };
     };
+    "replace-unit": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version that the change is made to, in quotes; the change is refused when it is no longer the latest */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Replace"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakenOut"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
     "reset-device": {
         parameters: {
             query?: never;
@@ -3445,6 +3858,89 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Device"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "retire-device": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version that the change is made to, in quotes; the change is refused when it is no longer the latest */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Retire"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakenOut"];
                 };
             };
             /** @description Unauthorized */
@@ -3818,6 +4314,82 @@ export interface operations {
             };
         };
     };
+    "device-sign-off": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignOff"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
     "device-strip": {
         parameters: {
             query?: never;
@@ -3998,6 +4570,172 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "ask-witness": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version that the change is made to, in quotes; the change is refused when it is no longer the latest */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Witness"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Result"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "answer-witness": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version that the change is made to, in quotes; the change is refused when it is no longer the latest */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Seen"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Result"];
                 };
             };
             /** @description Unauthorized */
@@ -6458,6 +7196,84 @@ export interface operations {
             };
         };
     };
+    "see-by-hand": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SeenByHand"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sighting"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
     claim: {
         parameters: {
             query?: never;
@@ -6479,6 +7295,80 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Device"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    find: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sighting"][];
                 };
             };
             /** @description Unauthorized */
@@ -7838,6 +8728,84 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "sign-off": {
+        parameters: {
+            query?: {
+                room?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignOff"][];
+                };
             };
             /** @description Unauthorized */
             401: {

@@ -32,6 +32,9 @@ type Dialect struct {
 	Commands []Exchange `yaml:"commands"`
 	Asks     Asks       `yaml:"asks"`
 	Updates  []Delivery `yaml:"updates"`
+	// Announces is how its units in service are found by DNS-SD; nil when they do
+	// not announce themselves.
+	Announces *Announcement `yaml:"announces"`
 
 	accessPoint *regexp.Regexp
 }

@@ -280,6 +280,9 @@ func suggest(k jsonschema.ErrorKind) string {
 	case *kind.MaxItems:
 		return fmt.Sprintf("at most %d of them", k.Want)
 	case *kind.Pattern:
+		if strings.HasPrefix(k.Want, "^_") {
+			return "_junco._tcp, for example"
+		}
 		return "lower-case letters, digits and hyphens, starting with a letter"
 	}
 	return "docs/dialects.md lists the keys and their values"
@@ -359,6 +362,7 @@ func (c *compiler) compile() {
 			c.exchange([]string{"asks", name}, e)
 		}
 	}
+	c.announces([]string{"announces"}, d.Announces)
 	for i := range d.Updates {
 		c.exchange([]string{"updates", fmt.Sprint(i), "start"}, &d.Updates[i].Start)
 	}
@@ -470,10 +474,7 @@ func (c *compiler) accessPoint() {
 		c.fault(path, `"fado-{digits}", for example`, "the name must carry {digits} or {last6} of the hardware id, once")
 		return
 	}
-	pattern := regexp.QuoteMeta(ap.Name)
-	pattern = strings.Replace(pattern, regexp.QuoteMeta("{digits}"), "([0-9A-Fa-f]{12})", 1)
-	pattern = strings.Replace(pattern, regexp.QuoteMeta("{last6}"), "([0-9A-Fa-f]{6})", 1)
-	c.d.accessPoint = regexp.MustCompile("^" + pattern + "$")
+	c.d.accessPoint = carrying(ap.Name)
 	if !ap.Open && ap.Key == "" {
 		c.fault([]string{"set_up", "access_point"}, `key: "{set_up_code}" or open: true`, "say whether the access point is open or which key it wants")
 	}

@@ -44,7 +44,11 @@ func (m *machine) commissionEnter(phase string) {
 	case phaseAwait:
 		left := m.now
 		m.Seen.Left, m.Seen.Live = &left, false
-		m.wait(forRestart, "Its restart, and its first message on the broker.", m.boot(), m.joinLimit(),
+		what := "Its restart, and its first message on the broker."
+		if m.Subject.ByHand {
+			what += " Join the home's network again with this machine, if the broker is not reached without."
+		}
+		m.wait(forRestart, what, m.boot(), m.joinLimit(),
 			"Fado looks whether its access point is back and asks it why.")
 		m.due(m.boot() * 3 / 2)
 	case phaseReport:
@@ -56,11 +60,18 @@ func (m *machine) commissionEnter(phase string) {
 	}
 }
 
+// byHandTime is how long a person may take to join an access point.
+const byHandTime = 15 * time.Minute
+
 // starting waits for the access point of a unit that may have been given its
 // power just now. It is false when that was waited for long enough.
 func (m *machine) starting() bool {
 	if m.Wait == nil || m.Wait.For != forPerson {
-		m.wait(forPerson, "Its access point. "+m.Subject.SetUp, m.boot(), max(3*m.boot(), 45*time.Second), "The task ends and says so; it can be tried again once the unit is in set-up mode.")
+		until := max(3*m.boot(), 45*time.Second)
+		if m.Subject.ByHand {
+			until = byHandTime
+		}
+		m.wait(forPerson, "Its access point. "+m.Subject.SetUp, m.boot(), until, "The task ends and says so; it can be tried again once the unit is in set-up mode.")
 	}
 	if !m.now.Before(m.Wait.Until) {
 		m.Tries = 3 // it was looked for often enough
@@ -168,7 +179,10 @@ func (m *machine) tripAtWake() {
 
 // tripped takes in a round trip and reports whether it was made.
 func (m *machine) tripped(e Event) bool {
-	if e.Code == "asleep" && m.asleep(m.wakeLimit(), m.wakeLimit()) {
+	if e.Code == "asleep" {
+		if !m.asleep(m.wakeLimit(), m.wakeLimit()) {
+			m.fail("no_reading", e.Facts)
+		}
 		return false
 	}
 	if e.Code != "" {
@@ -194,6 +208,11 @@ func (m *machine) lookedBack(e Event) {
 		return
 	}
 	switch {
+	case e.Code == "joined":
+		m.Seen.Live = true
+		m.stage(inventory.Joined)
+		m.note("It is on the broker as %s, though nothing was heard of it yet.", e.Facts["account"])
+		m.commissionEnter(phaseReport)
 	case e.Code == "" && e.Facts["trouble"] != "" && e.Facts["trouble"] != "none":
 		facts := maps.Clone(e.Facts)
 		facts["heard"] = cmp.Or(facts["hears"], "Its firmware does not tell which networks it hears.")
@@ -203,6 +222,12 @@ func (m *machine) lookedBack(e Event) {
 	case e.Code == "" && m.Tries >= 2:
 		m.Seen.Repeated = true // it did not keep them: its power failed, or it hung
 		m.commissionEnter(phaseHandOver)
+	case !m.now.Before(m.Wait.Until) && e.Facts["refused"] != "":
+		m.fail("refused_by_broker", e.Facts)
+	case !m.now.Before(m.Wait.Until) && e.Facts["topic"] != "":
+		m.fail("other_topic", e.Facts)
+	case !m.now.Before(m.Wait.Until) && e.Facts["address"] != "":
+		m.fail("no_broker", e.Facts)
 	case !m.now.Before(m.Wait.Until):
 		m.fail("never_joined", e.Facts)
 	default:
@@ -335,5 +360,7 @@ func (m *machine) again() {
 		m.command(DoAdopt, Repeatable)
 	case phaseLink:
 		m.command(DoLink, Repeatable)
+	case phaseChecks:
+		m.command(DoCheck, Repeatable)
 	}
 }

@@ -4,7 +4,7 @@ import "fmt"
 
 // hopeless lists the failures that another try by itself cannot change.
 var hopeless = map[string]bool{
-	"key_refused": true, "no_key": true, "other_unit": true, "twice": true, "not_as_dialect": true, "refused": true,
+	"others_unit": true, "elsewhere": true, "key_refused": true, "no_key": true, "other_unit": true, "twice": true, "not_as_dialect": true, "refused": true,
 	"no_radio": true, "invalid": true, "hub_refused": true, "not_accepted": true, "login_refused": true, "not_reachable": true, "before_undone": true, "network_refused": true,
 }
 
@@ -30,6 +30,13 @@ var explanations = map[string]explanation{
 	"radio_down": {"The radio did not answer: {detail}.", "The radio's service is stopped or busy.", "See that the radio works, then try again."},
 	"not_seen": {"The access point of {name} is not on the air.", "The unit is unplugged, out of the radio's reach, or not in set-up mode.",
 		"Plug it in close by. {set_up} Then try again."},
+	"elsewhere": {"{name} is not in set-up mode: {where}.", "It was set up before, by somebody else or for another place.", "{set_up} Then try again."},
+	"refused_by_broker": {"{name} reached the broker, which refused its account: {refused}.", "The account was changed or removed on the broker, or the unit kept another password.",
+		"Bring it into set-up mode, then try again."},
+	"other_topic": {"{name} joined, and speaks under «{topic}» instead of the topic that it was handed.", "It kept what somebody else had set, or its dialect writes the topic elsewhere.",
+		"Bring it into set-up mode and try again; if it stays so, rehearse its dialect."},
+	"no_broker": {"{name} joined «{network}», where it is at {address}, and did not reach the broker.", "The broker's address or port is wrong as seen from that network, or a firewall is between.",
+		"Check the broker's address as the unit sees it, bring the unit into set-up mode, then try again."},
 	"key_refused": {"The access point of {name} refused the key.", "The set-up code on record is not the one printed on this unit.",
 		"Read the code on the unit's label again, correct it on the device, then try again."},
 	"no_key": {"The access point of {name} wants a key, and none is on record.", "The set-up code was not entered.",
@@ -40,6 +47,7 @@ var explanations = map[string]explanation{
 		"Check the unit's model and firmware; choose the dialect that it speaks."},
 	"other_unit": {"Another unit answered: {hardware_id}; {name} is recorded with {expected}.", "Two units were swapped, or the hardware id was mistyped.",
 		"Compare with the unit's label and correct the hardware id of the device, or take the right unit."},
+	"others_unit": {"The unit that answered, {hardware_id}, is recorded as that of {holder}.", "Two units were mixed up.", "Take the right unit, or take the hardware id off {holder} first."},
 	"other_model": {"The unit says that it is a {model_seen}; {name} is recorded as a {recorded}.", "The unit and the device were mixed up.",
 		"Take a {recorded}, or change the device's model."},
 	"twice":   {"Two units answer with the hardware id {expected}.", "One of them is a copy.", "Unplug one of them, then try again."},
@@ -78,6 +86,7 @@ var explanations = map[string]explanation{
 		"Compare intended and reported on the device's page and apply them again, or accept what it says; then try again."},
 	"no_state": {"A command was sent to {name}; no state came back.", "The unit did not understand the command, or its topic is not the one intended.",
 		"Look at the device's messages, then try again."},
+	"no_reading": {"No reading of {name} came, at none of its wakes.", "Its readings are lost on the way, or it stopped waking.", "{wake} Then try again."},
 	"hub_down": {"The hub could not be reached: {detail}.", "The hub is off or restarting.",
 		"The thing stays queued and goes to the hub when it answers. Try again then, to have it proven."},
 	"hub_refused": {"The hub refused the thing: {detail}.", "Fado's access to the hub was changed, or the hub does not accept this kind of thing.",

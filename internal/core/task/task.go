@@ -22,6 +22,7 @@ const (
 	Commission Kind = "commission"
 	Apply      Kind = "apply" // changed settings, to a unit in service
 	Update     Kind = "update"
+	Check      Kind = "check" // that all is as it should be
 )
 
 // Status says how a task stands.
@@ -103,6 +104,7 @@ const (
 	DoRoundTrip Do = "round trip"  // command and state
 	DoWrite     Do = "write"       // write changed settings to a unit in service
 	DoAdopt     Do = "adopt"       // put the thing into the hub's directory
+	DoCheck     Do = "check"       // make the checks of a sign-off
 	DoFit       Do = "fit"         // does the image suit the unit as it is now
 	DoLink      Do = "make a link" // sign a download link
 	DoOffer     Do = "offer"       // tell the unit to take the image
@@ -182,6 +184,7 @@ type Subject struct {
 	WakeUsual  float64 `json:"wake_usual,omitempty"` // seconds between two wakes
 	Wake       string  `json:"wake,omitempty"`       // how a person wakes it
 	Adopted    bool    `json:"adopted,omitempty"`    // the hub has it
+	ByHand     bool    `json:"by_hand,omitempty"`    // a person joins its access point
 }
 
 // Seen is what the task has found out.
@@ -254,7 +257,10 @@ func Next(s State, e Event, now time.Time) (State, []Command) {
 		}
 		switch e.Kind {
 		case Started:
-			if m.Status == Queued {
+			switch {
+			case m.Status == Queued && m.Attempt > 0:
+				m.retry() // it waited for its turn to be tried again
+			case m.Status == Queued:
 				m.Status, m.Attempt = Running, 1
 				m.begin()
 			}
@@ -298,7 +304,9 @@ func firstPhase(k Kind, s Subject) string {
 	switch {
 	case k == Update:
 		return phaseFit
-	case k == Apply && s.Sleeps:
+	case k == Check && !s.Sleeps:
+		return phaseChecks
+	case (k == Apply || k == Check) && s.Sleeps:
 		return phaseWake
 	case k == Apply:
 		return phaseWrite
@@ -313,6 +321,8 @@ func (m *machine) from(phase string) {
 		m.updateEnter(phase)
 	case Apply:
 		m.applyEnter(phase)
+	case Check:
+		m.checkEnter(phase)
 	default:
 		m.commissionEnter(phase)
 	}
@@ -324,6 +334,8 @@ func (m *machine) result(c Command, e Event) {
 		m.updateResult(c, e)
 	case Apply:
 		m.applyResult(c, e)
+	case Check:
+		m.checkResult(c, e)
 	default:
 		m.commissionResult(c, e)
 	}
@@ -339,6 +351,8 @@ func (m *machine) message(e Event) {
 		m.updateMessage(e)
 	case Apply:
 		m.applyMessage(e)
+	case Check:
+		m.checkMessage(e)
 	default:
 		m.commissionMessage(e)
 	}
@@ -357,6 +371,8 @@ func (m *machine) tick() {
 		m.updateTick()
 	case Apply:
 		m.applyTick()
+	case Check:
+		m.checkTick()
 	default:
 		m.commissionTick()
 	}
