@@ -15,6 +15,7 @@ import { Devices } from "./pages/Devices";
 import { Images } from "./pages/Images";
 import { InventoryPage } from "./pages/Inventory";
 import { NamesPage } from "./pages/Names";
+import { Beside, SignOffPage } from "./pages/SignOff";
 import { SignIn } from "./pages/SignIn";
 import { Trouble } from "./parts";
 
@@ -30,6 +31,7 @@ const pages = [
   { to: "/", name: "Attention" },
   { to: "/devices", name: "Devices" },
   { to: "/bench", name: "Bench" },
+  { to: "/sign-off", name: "Sign-off" },
   { to: "/firmware", name: "Firmware" },
   { to: "/drift", name: "Drift" },
   { to: "/dialects", name: "Dialects" },
@@ -77,6 +79,8 @@ function Inside({ name }: { name: string }) {
       <main id="content" tabIndex={-1}>
         <Silence />
         <Routes>
+          <Route path="/sign-off" element={<SignOffPage site={site} />} />
+          <Route path="/devices/:id/beside" element={<Beside />} />
           <Route path="/" element={<AttentionPage site={site} />} />
           <Route path="/devices" element={<Devices site={site} />} />
           <Route path="/devices/:id" element={<DevicePage />} />

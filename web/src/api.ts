@@ -13,6 +13,8 @@ export type Problem = Schemas["ProblemDetails"];
 export type Model = Schemas["Model"];
 export type Preview = Schemas["Preview"];
 export type Fault = Schemas["Fault"];
+export type CheckResult = Schemas["Result"];
+export type SignOff = Schemas["SignOff"];
 export type Trialed = Schemas["Trialed"];
 
 export const api = createClient<paths>({ baseUrl: "" });

@@ -7,7 +7,7 @@ const why: Record<string, (d: Device) => string> = {
   behind: (d) => `Runs ${d.running ?? "?"}; ${d.intended ?? "?"} is intended. Its page offers the update.`,
   drift: (d) => `${d.drift} ${d.drift === 1 ? "setting is" : "settings are"} not on the unit as intended. Its page shows them and applies them.`,
   offline: () => "Has left the broker. See that it has power.",
-  check: () => "A check does not hold any more.",
+  check: (d) => (d.checks ?? []).map((c) => `${c.name}: ${c.seen}.`).join(" ") || "A check does not hold any more.",
 };
 
 /** AttentionPage says what needs a person first. */
@@ -16,7 +16,9 @@ export function AttentionPage({ site }: { site: string }) {
   if (q.error) return <><h1>What needs you</h1><Trouble problem={q.error} /></>;
   if (!q.data) return <p className="quiet">Reading …</p>;
   const a = q.data;
-  const unclaimed = a.sighted.filter((s) => !s.device_id);
+  const ready = a.sighted.filter((s) => s.source === "radio");
+  const unclaimed = ready.filter((s) => !s.device_id);
+  const elsewhere = a.sighted.length - ready.length;
   return (
     <>
       <h1>What needs you</h1>
@@ -25,7 +27,7 @@ export function AttentionPage({ site }: { site: string }) {
         <Link to="/devices?stage=adopted"><b>{a.counts.adopted}</b> adopted</Link>
         <Link to="/devices?presence=online"><b>{a.counts.online}</b> online</Link>
         <Link to="/devices?standing=behind"><b>{a.counts.behind}</b> behind</Link>
-        <Link to="/bench"><b>{a.sighted.length}</b> in set-up mode</Link>
+        <Link to="/bench"><b>{ready.length}</b> in set-up mode</Link>
         {a.queued ? <span><b>{a.queued}</b> waiting for the hub</span> : null}
       </div>
       {a.problems.map((p) => <div key={p} className="trouble">{p}</div>)}
@@ -48,8 +50,9 @@ export function AttentionPage({ site }: { site: string }) {
       <h2>Under way</h2>
       {a.tasks.length === 0 ? <p className="quiet">No task is under way.</p> : <Tasks tasks={a.tasks} />}
       <h2>On the bench <span className="aside"><Link to="/bench">all of the bench</Link></span></h2>
-      {a.sighted.length === 0 ? <p className="quiet">No unit is in set-up mode.</p> : (
-        <p>{a.sighted.length} {a.sighted.length === 1 ? "unit is" : "units are"} in set-up mode{unclaimed.length ? <>, {unclaimed.length} of them unclaimed: <span className="mono">{unclaimed.map((s) => s.name).join(", ")}</span></> : null}.</p>
+      {elsewhere ? <p>{elsewhere} {elsewhere === 1 ? "unit that is" : "units that are"} not in service {elsewhere === 1 ? "was" : "were"} seen elsewhere: in a home's network, on the broker, or by a person.</p> : null}
+      {ready.length === 0 ? <p className="quiet">No unit is in set-up mode.</p> : (
+        <p>{ready.length} {ready.length === 1 ? "unit is" : "units are"} in set-up mode{unclaimed.length ? <>, {unclaimed.length} of them unclaimed: <span className="mono">{unclaimed.map((s) => s.name).join(", ")}</span></> : null}.</p>
       )}
     </>
   );

@@ -23,9 +23,11 @@ export function Bench({ site }: { site: string }) {
   }, [asked, act, setParams]);
   const start = useMutation({ mutationFn: (prepared: boolean) => must(api.POST("/api/v1/bench/start", { body: { site, prepared } })), onSettled: () => client.invalidateQueries() });
   const [ask, setAsk] = useState(false);
-  const list = q.data ?? [];
+  const list = q.data?.filter((s) => s.source === "radio") ?? [];
+  const elsewhere = q.data?.filter((s) => s.source !== "radio") ?? [];
+  const find = () => act.mutate(() => must(api.POST("/api/v1/sightings/find")));
   const busy = new Map(tasks.data?.map((t) => [t.device_id, t]));
-  const away = tasks.data?.filter((t) => !list.some((s) => s.device_id === t.device_id)) ?? [];
+  const away = tasks.data?.filter((t) => t.kind !== "check" && !list.some((s) => s.device_id === t.device_id)) ?? [];
   const ready = list.filter((unit) => unit.device_id && !unit.twice && unit.stage !== "adopted" && !busy.has(unit.device_id) && (!site || unit.site === site));
   const models = useQuery({ queryKey: ["models"], queryFn: () => must(api.GET("/api/v1/models")) });
   const wanted = models.data?.filter((m) => m.before?.length && ready.some((s) => s.model === m.name)) ?? [];
@@ -71,11 +73,29 @@ export function Bench({ site }: { site: string }) {
           </tbody>
         </table>
       )}
+      <h2>Seen elsewhere <span className="aside"><span role="status">{elsewhere.length}</span> <Button size="sm" variant="outline-primary" className="ms-2" disabled={act.isPending} onClick={find}>Look now</Button></span></h2>
+      {elsewhere.length === 0 ? <p className="quiet">No unit that is not in service stands in a home's network or speaks on the broker.</p> : (
+        <table className="ledger folds">
+          <thead><tr><th>Seen as</th><th>Hardware id</th><th>Where</th><th>Device</th><th>Last seen</th><th>Do</th></tr></thead>
+          <tbody>{elsewhere.map((s) => (
+            <tr key={s.id}>
+              <td className="mono">{s.name}</td>
+              <td className="mono">{s.hardware_id ?? <span className="quiet" title="Only a part is known; identifying it decides">…{s.ending}</span>}</td>
+              <td>{where[s.source]} {s.address ? <span className="mono">{s.address}</span> : null} {s.site ? <span className="quiet">{s.site}</span> : null}{s.twice ? <> <Stamp word="held" /> <span className="sub">Two units say so.</span></> : null}</td>
+              <td>{s.device_id ? <Link to={`/devices/${s.device_id}`}>{s.device}</Link> : <Stamp word="unclaimed" />}</td>
+              <td><When at={s.last_seen} /></td>
+              <td>{s.device_id ? <span className="quiet">{s.source === "broker" ? "It speaks under a topic that is not its device's." : "Bring it into set-up mode to commission it."}</span> : <Claim sighting={s} run={(f) => act.mutate(f)} />}</td>
+            </tr>
+          ))}</tbody>
+        </table>
+      )}
       <h2>Under way elsewhere <span className="aside" role="status">{away.length}</span></h2>
       {away.length ? <Tasks tasks={away} /> : <p className="quiet">No task is under way on a unit that has left set-up mode.</p>}
     </>
   );
 }
+
+const where: Record<Sighting["source"], string> = { radio: "on the air", lan: "in the network at", broker: "on the broker", hand: "by a person" };
 
 /** Claim matches an unclaimed unit to a listed device, or adds one for it. */
 function Claim({ sighting, run }: { sighting: Sighting; run: (f: () => Promise<unknown>) => void }) {
@@ -84,7 +104,7 @@ function Claim({ sighting, run }: { sighting: Sighting; run: (f: () => Promise<u
   const choices = free.data?.devices.filter((d) => !d.hardware_id) ?? [];
   return (
     <div className="actions">
-      <Link className="btn btn-sm btn-outline-primary" aria-label={`Add a device for ${sighting.name}`} to={`/devices?add=1&hardware_id=${encodeURIComponent(sighting.hardware_id ?? "")}`}>Add as a device</Link>
+      <Link className="btn btn-sm btn-outline-primary" aria-label={`Add a device for ${sighting.name}`} to={`/devices?add=1&hardware_id=${encodeURIComponent(sighting.hardware_id ?? "")}&sighting=${encodeURIComponent(sighting.id)}`}>Add as a device</Link>
       {choices.length ? (
         <>
           <Form.Select size="sm" className="w-auto" aria-label={`Device for ${sighting.name}`} value={device} onChange={(e) => setDevice(e.target.value)}>

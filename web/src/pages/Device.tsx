@@ -5,6 +5,8 @@ import { Link, useParams } from "react-router";
 import { api, must, type Device, type Setting } from "../api";
 import { Stamp, TaskSheet, Trouble, When, say } from "../parts";
 import { Changes, Commission, Intend, Login, WouldSend } from "./Changes";
+import { Replace, Retire } from "./Replace";
+import { Checks } from "./SignOff";
 
 /** DevicePage is a device's commissioning sheet. */
 export function DevicePage() {
@@ -24,6 +26,7 @@ export function DevicePage() {
   if (!q.data) return <p className="quiet">Reading …</p>;
   const d = q.data;
   const open = d.task && !["done", "failed", "cancelled"].includes(d.task.status);
+  const held = open && d.task?.kind !== "check"; // checks give way
   const image = images.data?.find((i) => !i.withdrawn && i.version === d.intended);
   const inService = ["joined", "configured", "reporting", "adopted"].includes(d.stage);
   const blink = () => act.mutate(() => must(api.POST("/api/v1/devices/{id}/blink", path)));
@@ -36,10 +39,11 @@ export function DevicePage() {
           <span className="quiet">{[d.room, d.site, d.model_detail?.title ?? d.model].filter(Boolean).join(" · ")}</span>
         </div>
         <div className="actions">
-          {!inService ? <Commission id={d.id} name={d.name} model={d.model} disabled={!!open || act.isPending} /> : null}
+          {!inService && d.stage !== "retired" ? <Commission id={d.id} name={d.name} model={d.model} disabled={!!held || act.isPending} /> : null}
           {inService && settings.data?.some((s) => s.key === "access.password" || s.key === "access.point_key") ? <Login device={d} /> : null}
-          {inService && d.standing === "behind" && image ? <Button size="sm" disabled={!!open || act.isPending} onClick={() => update(image.sha256)}>Update to {image.version}</Button> : null}
+          {inService && d.standing === "behind" && image ? <Button size="sm" disabled={!!held || act.isPending} onClick={() => update(image.sha256)}>Update to {image.version}</Button> : null}
           {d.presence === "online" ? <Button size="sm" variant="outline-primary" disabled={act.isPending} onClick={blink}>Let it blink</Button> : null}
+          {d.units?.length ? <><Replace device={d} can={!held && d.stage !== "retired"} /><Retire device={d} can={!held && d.stage !== "retired"} /></> : null}
         </div>
       </div>
       <div className="counts mt-1">
@@ -49,7 +53,7 @@ export function DevicePage() {
       <Trouble problem={act.error} />
       {d.task && (open || d.task.status === "failed") ? (
         <>
-          <h2>{d.task.kind === "update" ? `Update to ${d.task.update?.version}` : d.task.kind === "apply" ? "Applying settings" : "Commissioning"} <span className="aside">attempt {d.task.attempt}, started by {d.task.actor}</span></h2>
+          <h2>{d.task.kind === "update" ? `Update to ${d.task.update?.version}` : d.task.kind === "apply" ? "Applying settings" : d.task.kind === "check" ? "Checking" : "Commissioning"} <span className="aside">attempt {d.task.attempt}, started by {d.task.actor}</span></h2>
           <TaskSheet task={d.task} busy={act.isPending}
             onRetry={() => act.mutate(() => must(api.POST("/api/v1/tasks/{id}/retry", { params: { path: { id: d.task!.id } } })))}
             onCancel={() => act.mutate(() => must(api.POST("/api/v1/tasks/{id}/cancel", { params: { path: { id: d.task!.id } } })))}>
@@ -57,9 +61,9 @@ export function DevicePage() {
           </TaskSheet>
         </>
       ) : null}
-      {inService ? <Changes device={d} busy={!!open} /> : null}
-      {!inService && !open ? <WouldSend device={d} /> : null}
-      {!inService && !open ? <p className="wait">{d.model_detail?.before?.length ? <><strong>Before:</strong> {d.model_detail.before.join(" ")} </> : null}To bring it into set-up mode: {d.model_detail?.set_up}{d.model_detail?.cautions?.map((c) => <strong key={c}> {c}</strong>)}</p> : null}
+      {inService ? <Changes device={d} busy={!!held} /> : null}
+      {!inService && !open && d.stage !== "retired" ? <WouldSend device={d} /> : null}
+      {!inService && !open && d.stage !== "retired" ? <p className="wait">{d.model_detail?.before?.length ? <><strong>Before:</strong> {d.model_detail.before.join(" ")} </> : null}To bring it into set-up mode: {d.model_detail?.set_up}{d.model_detail?.cautions?.map((c) => <strong key={c}> {c}</strong>)}</p> : null}
       <div className="columns">
         <div>
           <h2>Identity</h2>
@@ -69,7 +73,7 @@ export function DevicePage() {
             <Line name="Label">{d.label}</Line>
             {d.address ? <Line name="Address"><span className="mono">{d.address}</span></Line> : null}
             {d.boot_seconds ? <Line name="Usually starts in">{d.boot_seconds.toFixed(1)} s</Line> : null}
-            <Line name="Hardware id"><span className="mono">{d.hardware_id || "not known"}</span></Line>
+            <Line name="Hardware id"><span className="mono">{d.hardware_id || (d.ending ? `…${d.ending}; the rest it says itself` : "not known")}</span></Line>
             <Line name="Set-up code">{d.has_set_up_code ? "••• on record" : "not on record"}</Line>
             {d.tags.length ? <Line name="Tags">{d.tags.join(", ")}</Line> : null}
             {d.units?.map((u) => <Line key={u.since} name={u.until ? "Unit before" : "Unit since"}><span className="mono">{u.hardware_id}</span> <When at={u.since} /></Line>)}
@@ -86,15 +90,11 @@ export function DevicePage() {
           <State device={d} />
         </div>
       </div>
-      <h2>Checks</h2>
-      {d.checks?.length ? (
-        <table className="ledger folds">
-          <thead><tr><th>Check</th><th>Outcome</th><th>Expected</th><th>Seen</th><th>Evidence</th><th>When</th></tr></thead>
-          <tbody>{d.checks.map((c) => (
-            <tr key={c.name}><td>{c.name}</td><td><Stamp word={c.holds ? "holds" : "fails"} /></td><td className="mono">{c.expected}</td><td className="mono">{c.seen}</td><td>{c.evidence}</td><td><When at={c.at} /></td></tr>
-          ))}</tbody>
-        </table>
-      ) : <p className="quiet">No check was made yet. They come with commissioning.</p>}
+      <h2><span>Checks {d.checks?.length ? <Stamp word={d.sign_off ?? "unchecked"} /> : null}</span> {inService ? <span className="actions d-inline-flex ms-2">
+        <Button size="sm" variant="outline-primary" disabled={!!open || act.isPending} onClick={() => act.mutate(() => must(api.POST("/api/v1/checks", { body: { devices: [d.id] } })))}>Check now</Button>
+        <Link className="btn btn-sm btn-outline-secondary" to={`/devices/${d.id}/beside`}>I am beside it</Link>
+      </span> : null}</h2>
+      {d.checks?.length ? <Checks list={d.checks} /> : <p className="quiet">No check was made yet. They come with commissioning.</p>}
       <h2>Intended against reported</h2>
       <Trouble problem={settings.error} />
       <Settings list={settings.data ?? []} />

@@ -64,13 +64,13 @@ export function Devices({ site }: { site: string }) {
         </table>
       ) : q.isSuccess ? <p>No device matches. Take a filter away, or add the device.</p> : null}
       {q.hasNextPage ? <Button className="mt-2" size="sm" variant="outline-primary" disabled={q.isFetching} onClick={() => void q.fetchNextPage()}>More: {list.length} of {total} shown</Button> : null}
-      {get("add") ? <AddDevice site={site} hardwareID={get("hardware_id")} close={() => setParams({})} /> : null}
+      {get("add") ? <AddDevice site={site} hardwareID={get("hardware_id")} sighting={get("sighting")} close={() => setParams({})} /> : null}
     </>
   );
 }
 
 /** AddDevice adds a device; it shows what the scheme would call it as one types. */
-function AddDevice({ site, hardwareID, close }: { site: string; hardwareID: string; close: () => void }) {
+function AddDevice({ site, hardwareID, sighting, close }: { site: string; hardwareID: string; sighting: string; close: () => void }) {
   const client = useQueryClient();
   const go = useNavigate();
   const sites = useQuery({ queryKey: ["sites"], queryFn: () => must(api.GET("/api/v1/sites")) });
@@ -84,9 +84,14 @@ function AddDevice({ site, hardwareID, close }: { site: string; hardwareID: stri
     queryFn: () => must(api.POST("/api/v1/sites/{id}/names", { params: { path: { id: at } }, body: ask })),
   });
   const add = useMutation({
-    mutationFn: () => must(api.POST("/api/v1/sites/{id}/devices", { params: { path: { id: at } }, body: {
+    mutationFn: async () => {
+      const d = await must(api.POST("/api/v1/sites/{id}/devices", { params: { path: { id: at } }, body: {
       name: f.name, room: f.room, model: f.model, hardware_id: f.hardware_id, set_up_code: f.set_up_code || undefined,
-      hostname: f.hostname || undefined, topic: f.topic || undefined, tags: f.tags.split(",").map((t) => t.trim()).filter(Boolean) } })),
+      hostname: f.hostname || undefined, topic: f.topic || undefined, tags: f.tags.split(",").map((t) => t.trim()).filter(Boolean) } }));
+      // Only a part of its hardware id was seen; the unit says the rest.
+      if (sighting && !f.hardware_id) await must(api.POST("/api/v1/sightings/claim", { body: { sighting, device: d.id } }));
+      return d;
+    },
     onSuccess: async (d) => { await client.invalidateQueries(); await go(`/devices/${d.id}`); },
   });
   const submit = (e: FormEvent) => { e.preventDefault(); add.mutate(); };
