@@ -150,6 +150,7 @@ func (m *machine) commissionResult(c Command, e Event) {
 			if m.Seen.Repeated {
 				again = " once more, because it had not kept them"
 			}
+			m.Seen.Handed = true
 			m.note("%s settings sent%s; it accepted them.", e.Facts["count"], again)
 			m.commissionEnter(phaseAwait)
 		}
@@ -220,7 +221,9 @@ func (m *machine) lookedBack(e Event) {
 	case e.Code == "" && m.Tries >= 2 && m.Seen.Repeated:
 		m.fail("stayed", e.Facts)
 	case e.Code == "" && m.Tries >= 2:
-		m.Seen.Repeated = true // it did not keep them: its power failed, or it hung
+		// It did not keep them: its power failed, or it hung. Or they never reached it,
+		// when the service stopped just then, and it was asleep when that came back.
+		m.Seen.Repeated = m.Seen.Handed
 		m.commissionEnter(phaseHandOver)
 	case !m.now.Before(m.Wait.Until) && e.Facts["refused"] != "":
 		m.fail("refused_by_broker", e.Facts)

@@ -196,6 +196,7 @@ type Seen struct {
 	Left       *time.Time `json:"left,omitempty"` // when it was sent to restart
 	BootTook   float64    `json:"boot_took,omitempty"`
 	Missed     int        `json:"missed,omitempty"`   // saves that it slept through
+	Handed     bool       `json:"handed,omitempty"`   // it accepted the settings
 	Repeated   bool       `json:"repeated,omitempty"` // the settings were handed over a second time
 }
 
@@ -413,7 +414,8 @@ func (m *machine) cancel() {
 }
 
 func (m *machine) retry() {
-	m.Status, m.Failure, m.Attempt, m.Seen.Repeated = Running, nil, m.Attempt+1, false
+	m.Status, m.Failure, m.Attempt = Running, nil, m.Attempt+1
+	m.Seen.Handed, m.Seen.Repeated = false, false
 	from := firstPhase(m.Kind, m.Subject)
 	if m.Kind == Update {
 		m.Update.Outcome, m.Update.Told, m.Update.Offers, m.Update.Done = Planned, false, 0, 0

@@ -153,6 +153,12 @@ func TestCommissionFailuresAreNamed(t *testing.T) {
 	forgot(p).failed("stayed")
 	forgot(p.event(Event{Kind: Retried}).toAwait()).phase(phaseHandOver)
 
+	// The service stopped before it had sent anything, and found the unit asleep when
+	// it came back: what is sent then is sent for the first time.
+	p = commission(t).result("", "hardware_id", hw, "model", "junco").phase(phasePrepare).result("", "account", "unit-1").phase(phaseHandOver)
+	p = forgot(p.event(Event{Kind: Resumed}).result("not_seen").phase(phaseAwait)).phase(phaseHandOver).result("", "count", "12").phase(phaseAwait)
+	forgot(forgot(p).phase(phaseHandOver).result("", "count", "12").phase(phaseAwait)).failed("stayed")
+
 	// Another unit tries the passphrase first; nothing is sent meanwhile.
 	p = commission(t).result("", "hardware_id", hw, "model", "junco").phase(phasePrepare).result("", "account", "unit-1").phase(phaseHandOver)
 	for range 40 {
