@@ -58,7 +58,7 @@ var faultsOfABench = []planted{
 // from FADO_SEED on.
 func seeds(t *testing.T) (from, count int) {
 	t.Helper()
-	from, count = 1, 200
+	from, count = 1, 120
 	if testing.Short() {
 		count = 2
 	}
@@ -177,7 +177,7 @@ func mixedBench(t *testing.T, seed uint64) {
 				if time.Since(began) > 6*time.Hour {
 					t.Fatalf("seed %d: the commissioning of %s does not end: %+v\n%s", seed, hw, x, sheet(x))
 				}
-				time.Sleep(3 * time.Second)
+				time.Sleep(15 * time.Second)
 			}
 			return x
 		}
@@ -340,7 +340,7 @@ func onAirOrServing(t *testing.T, d *demo.Demo, hw string) {
 		if m := unitReport(t, d, hw).Mode; m == "set-up" || m == "online" || m == "asleep" {
 			return
 		}
-		time.Sleep(3 * time.Second)
+		time.Sleep(10 * time.Second)
 	}
 }
 
