@@ -323,26 +323,7 @@ func (s *server) siteRoutes(api huma.API) {
 		b, err := s.SaveBroker(ctx, actor(ctx), in.ID, in.Body)
 		return &reply[wire.Broker]{broker(b)}, err
 	})
-	hub := func(ctx context.Context, h store.Hub) wire.Hub {
-		n, _ := store.Count[store.Outgoing](s.Store.Read(ctx), "hub_id = ?", h.ID)
-		return wire.Hub{ID: h.ID, Name: h.Name, Directory: h.Directory, Account: h.Account, Waiting: n}
-	}
-	handle(s, api, "GET", "/hubs", "list-hubs", "List the hubs", 200, func(ctx context.Context, _ *none) (*reply[[]wire.Hub], error) {
-		list, err := store.All[store.Hub](s.Store.Read(ctx), "name", "1 = 1")
-		out := []wire.Hub{}
-		for _, h := range list {
-			out = append(out, hub(ctx, h))
-		}
-		return &reply[[]wire.Hub]{out}, err
-	})
-	handle(s, api, "POST", "/hubs", "add-hub", "Add a hub", 201, func(ctx context.Context, in *withBody[wire.HubEdit]) (*reply[wire.Hub], error) {
-		h, err := s.SaveHub(ctx, actor(ctx), "", in.Body)
-		return &reply[wire.Hub]{hub(ctx, h)}, err
-	})
-	handle(s, api, "PATCH", "/hubs/{id}", "edit-hub", "Change a hub", 200, func(ctx context.Context, in *pathBody[wire.HubEdit]) (*reply[wire.Hub], error) {
-		h, err := s.SaveHub(ctx, actor(ctx), in.ID, in.Body)
-		return &reply[wire.Hub]{hub(ctx, h)}, err
-	})
+	s.hubRoutes(api)
 }
 
 func rawMap(m map[string]any) (map[string]json.RawMessage, error) {

@@ -468,6 +468,18 @@ func (s *server) attention(ctx context.Context, siteRef string) (wire.Attention,
 	if !s.HasRadio() {
 		a.Problems = append(a.Problems, "No radio is set up: units in set-up mode cannot be seen or joined.")
 	}
+	hubs, err := store.All[store.Hub](tx, "name", "trouble <> '' AND (? = '' OR id IN (SELECT hub_id FROM sites WHERE id = ?))", siteID, siteID)
+	if err != nil {
+		return a, err
+	}
+	for _, h := range hubs {
+		w := s.hub(ctx, h)
+		text := h.Trouble
+		if w.Waiting > 0 {
+			text += fmt.Sprintf(" %d %s for it.", w.Waiting, map[bool]string{true: "thing waits", false: "things wait"}[w.Waiting == 1])
+		}
+		a.Problems = append(a.Problems, text)
+	}
 	if err := s.Ready(ctx); err != nil {
 		a.Problems = append(a.Problems, upper(err.Error())+".")
 	}

@@ -47,6 +47,7 @@ type Options struct {
 // Demo is a running demo.
 type Demo struct {
 	URL, HubURL, SiteURL string
+	HubToken             string // of its directory
 	Person, Password     string
 	Token                string
 	Client               *client.Client
@@ -216,7 +217,7 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 	if d.site, err = sim.Start(spec, o.Site, clk, o.Log.With("side", "simulated site")); err != nil {
 		return d, err
 	}
-	d.SiteURL, d.HubURL = d.site.Address(), d.site.HubAddress(0)
+	d.SiteURL, d.HubURL, d.HubToken = d.site.Address(), d.site.HubAddress(0), hub.Token
 	conf := service.Defaults()
 	conf.Data, conf.Listen, conf.Broker.Listen = o.Data, o.Listen, o.Broker
 	conf.LAN.Multicast = false // its homes are elsewhere

@@ -101,7 +101,7 @@ func (e *Engine) PutModel(ctx context.Context, actor string, file []byte) (inven
 	if err != nil {
 		return m, err
 	}
-	err = e.putFile(ctx, actor, "model", m.Name, file)
+	err = e.putFile(ctx, actor, "model", m.Name, file, m.Name)
 	if err == nil {
 		e.catalog.mu.Lock()
 		e.catalog.models[m.Name] = m
@@ -117,7 +117,13 @@ func (e *Engine) PutDialect(ctx context.Context, actor string, file []byte) (*di
 	if len(faults) > 0 {
 		return nil, dialect.Refuse("dialect", faults)
 	}
-	err := e.putFile(ctx, actor, "dialect", d.Name, file)
+	var models []string
+	for _, m := range e.Models() {
+		if m.Dialect == d.Name {
+			models = append(models, m.Name)
+		}
+	}
+	err := e.putFile(ctx, actor, "dialect", d.Name, file, models...)
 	if err == nil {
 		e.catalog.mu.Lock()
 		e.catalog.dialects[d.Name] = d
@@ -127,12 +133,19 @@ func (e *Engine) PutDialect(ctx context.Context, actor string, file []byte) (*di
 	return d, err
 }
 
-func (e *Engine) putFile(ctx context.Context, actor, kind, name string, file []byte) error {
+// putFile keeps a file. The things of the models that it describes may change with
+// it.
+func (e *Engine) putFile(ctx context.Context, actor, kind, name string, file []byte, models ...string) error {
 	return e.Store.Write(ctx, func(tx *store.Tx) error {
 		if err := store.Save(tx, &store.File{Kind: kind, Name: name, Body: string(file), UpdatedAt: e.Clock.Now()}); err != nil {
 			return err
 		}
 		e.mark(tx, kind, name)
+		if len(models) > 0 {
+			if err := e.enqueueThings(tx, "model IN ?", models); err != nil {
+				return err
+			}
+		}
 		return e.event(tx, store.Event{Actor: actor, Kind: kind, Text: fmt.Sprintf("The %s %s was loaded.", kind, name)})
 	})
 }

@@ -96,6 +96,7 @@ func Start(p Parts) (*Engine, error) {
 	e.work.Go(func() { e.scanLoop(ctx) })
 	e.work.Go(func() { e.findLoop(ctx) })
 	e.work.Go(func() { e.outgoingLoop(ctx) })
+	e.work.Go(func() { e.hubLoop(ctx) })
 	e.work.Go(func() { e.presenceLoop(ctx) })
 	return e, nil
 }

@@ -384,6 +384,12 @@ func (in *ingest) writeDevices(tx *store.Tx) error {
 				return err
 			}
 			in.e.mark(tx, "device", id)
+			if _, another := columns["running"]; another && d.Stage == string(inventory.Adopted) {
+				// Another firmware may want other commands.
+				if err := in.e.enqueueThing(tx, d); err != nil {
+					return err
+				}
+			}
 		}
 		if err := saveReported(tx, d, p.reported, p.at); err != nil {
 			return err

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"fado/internal/core/inventory"
@@ -65,44 +66,93 @@ func (e *Engine) Thing(ctx context.Context, d store.Device) (map[string]any, err
 	return thing.Describe(s)
 }
 
-// directory opens a site's hub.
-func (e *Engine) directory(tx *store.Tx, hubID string) (*hub.Directory, error) {
-	h, err := store.One[store.Hub](tx, "id = ?", hubID)
+// enqueueThings notes that the hubs have to catch up with all devices in service of
+// a kind.
+func (e *Engine) enqueueThings(tx *store.Tx, where string, args ...any) error {
+	list, err := store.All[store.Device](tx, "id", "stage = '"+string(inventory.Adopted)+"' AND "+where, args...)
 	if err != nil {
-		return nil, errNoHub
+		return fmt.Errorf("list the devices that a hub has to catch up with: %w", err)
 	}
-	token, err := e.open("hub", h.ID, h.Token)
-	if err != nil {
-		return nil, err
+	for _, d := range list {
+		if err := e.enqueueThing(tx, d); err != nil {
+			return err
+		}
 	}
-	return hub.Open(h.Directory, token, e.net), nil
+	return nil
 }
 
-// sendThing brings one thing in the hub up to date, by the state that the
-// records have now, and takes it off the queue. A device that is no longer in
-// service is removed. adopting says that a task is about to adopt it.
+// enqueueLeave notes that a device is no longer a hub's.
+func (e *Engine) enqueueLeave(tx *store.Tx, hubID, deviceID string) error {
+	return store.Save(tx, &store.Outgoing{Kind: "leave", Key: hubID + "/" + deviceID, HubID: hubID, NextTry: e.Clock.Now()})
+}
+
+// changeHub moves the devices of a site from one hub to another.
+func (e *Engine) changeHub(tx *store.Tx, siteID string, from, to *string) error {
+	if deref(from) == deref(to) {
+		return nil
+	}
+	list, err := store.All[store.Device](tx, "id", "site_id = ? AND stage <> ? AND (stage = ? OR keeps_place)", siteID, string(inventory.Retired), string(inventory.Adopted))
+	if err != nil {
+		return err
+	}
+	for _, d := range list {
+		if from != nil {
+			if err := e.enqueueLeave(tx, *from, d.ID); err != nil {
+				return err
+			}
+		}
+		if to == nil {
+			if _, err := store.Delete[store.Outgoing](tx, "kind = 'thing' AND key = ?", d.ID); err != nil {
+				return err
+			}
+			continue
+		}
+		if _, err := store.Delete[store.Outgoing](tx, "kind = 'leave' AND key = ?", *to+"/"+d.ID); err != nil {
+			return err
+		}
+		if err := e.enqueueThing(tx, d); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// sendThing brings one thing in its hub up to date, by the state that the records
+// have now, and takes it off the queue. A device that is no longer in service is
+// removed. adopting says that a task is about to adopt it.
 func (e *Engine) sendThing(ctx context.Context, deviceID string, adopting bool) error {
-	tx := e.Store.Read(ctx)
-	o, err := store.One[store.Outgoing](tx, "kind = 'thing' AND key = ?", deviceID)
+	o, err := store.One[store.Outgoing](e.Store.Read(ctx), "kind = 'thing' AND key = ?", deviceID)
 	if isNone(err) {
 		return errNoHub
 	}
 	if err != nil {
 		return err
 	}
-	dir, err := e.directory(tx, o.HubID)
+	return e.send(ctx, o, adopting)
+}
+
+func (e *Engine) send(ctx context.Context, o store.Outgoing, adopting bool) error {
+	tx := e.Store.Read(ctx)
+	h, err := store.One[store.Hub](tx, "id = ?", o.HubID)
+	if err != nil {
+		return errNoHub
+	}
+	at, err := e.placeAt(tx, h)
 	if err != nil {
 		return err
 	}
-	d, err := store.One[store.Device](tx, "id = ?", deviceID)
+	d, err := store.One[store.Device](tx, "id = ?", o.Device())
 	if err != nil && !isNone(err) {
 		return err
 	}
-	stays := err == nil && d.Stage != string(inventory.Retired) && (adopting || d.KeepsPlace || d.Stage == string(inventory.Adopted))
+	stays := err == nil && o.Kind == "thing" && d.Stage != string(inventory.Retired) && (adopting || d.KeepsPlace || d.Stage == string(inventory.Adopted))
 	if stays {
-		err = e.putThing(ctx, dir, d)
+		err = at.put(ctx, d)
 	} else {
-		err = dir.Delete(ctx, thing.ID(deviceID))
+		err = at.remove(ctx, o.Device())
+	}
+	if err == nil || errors.Is(err, hub.ErrDown) || errors.Is(err, hub.ErrRefused) {
+		e.noteHub(ctx, h, err)
 	}
 	if err != nil {
 		e.delay(o, err)
@@ -110,27 +160,10 @@ func (e *Engine) sendThing(ctx context.Context, deviceID string, adopting bool) 
 	}
 	// Only what was sent is taken off: a change meanwhile has a higher number.
 	return e.Store.Write(ctx, func(tx *store.Tx) error {
-		_, err := store.Delete[store.Outgoing](tx, "kind = 'thing' AND key = ? AND seq = ?", deviceID, o.Seq)
+		_, err := store.Delete[store.Outgoing](tx, "kind = ? AND key = ? AND seq = ?", o.Kind, o.Key, o.Seq)
+		e.mark(tx, "hub", h.ID)
 		return err
 	})
-}
-
-func (e *Engine) putThing(ctx context.Context, dir *hub.Directory, d store.Device) error {
-	td, err := e.Thing(ctx, d)
-	if err != nil {
-		return err
-	}
-	if err := dir.Put(ctx, td); err != nil {
-		return err
-	}
-	back, err := dir.Get(ctx, thing.ID(d.ID))
-	if err != nil {
-		return err
-	}
-	if back["id"] != td["id"] || back["title"] != td["title"] {
-		return fmt.Errorf("%w: it holds %v, titled %v", hub.ErrRefused, back["id"], back["title"])
-	}
-	return nil
 }
 
 // delay puts a failed sending off, twice as long each time, up to ten minutes.
@@ -146,27 +179,49 @@ func (e *Engine) delay(o store.Outgoing, cause error) {
 	}
 }
 
-// outgoingLoop catches the hubs up with what is queued for them.
+// outgoingLoop catches the hubs up with what is queued for them. A hub that does not
+// answer holds up no other.
 func (e *Engine) outgoingLoop(ctx context.Context) {
 	for e.Clock.Sleep(ctx, 2*time.Second) == nil {
-		list, err := store.Some[store.Outgoing](e.Store.Read(ctx), 100, "next_try", "1 = 1")
+		hubs, err := store.All[store.Hub](e.Store.Read(ctx), "id", "id IN (SELECT hub_id FROM outgoings WHERE next_try <= ?)", e.Clock.Now())
 		if err != nil {
 			continue
 		}
-		for _, o := range list {
-			if ctx.Err() != nil || o.NextTry.After(e.Clock.Now()) {
-				break
-			}
-			if e.tasks.holds(o.Key) {
-				continue // its task sends it
-			}
-			if err := e.sendThing(ctx, o.Key, false); err != nil {
-				e.Log.Info("the hub has not caught up yet", "device", o.Key, "error", err)
-				continue
-			}
-			if err := e.loadAccounts(); err != nil {
-				e.Log.Error("bring the accounts up to date", "error", err)
-			}
+		var round sync.WaitGroup
+		for _, h := range hubs {
+			round.Go(func() { e.catchUpWith(ctx, h.ID) })
+		}
+		round.Wait()
+	}
+}
+
+// catchUpWith sends a hub what waits for it, the longest due first, until it does
+// not answer.
+func (e *Engine) catchUpWith(ctx context.Context, hubID string) {
+	list, err := store.Some[store.Outgoing](e.Store.Read(ctx), 100, "next_try", "hub_id = ? AND next_try <= ?", hubID, e.Clock.Now())
+	if err != nil {
+		return
+	}
+	sent := false
+	for _, o := range list {
+		if ctx.Err() != nil {
+			return
+		}
+		if e.tasks.holds(o.Device()) {
+			continue // its task sends it
+		}
+		err := e.send(ctx, o, false)
+		if err != nil {
+			e.Log.Info("the hub has not caught up yet", "device", o.Device(), "error", err)
+		}
+		if errors.Is(err, hub.ErrDown) {
+			break
+		}
+		sent = sent || err == nil
+	}
+	if sent {
+		if err := e.loadAccounts(); err != nil {
+			e.Log.Error("bring the accounts up to date", "error", err)
 		}
 	}
 }

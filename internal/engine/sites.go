@@ -110,6 +110,14 @@ func (e *Engine) SaveSite(ctx context.Context, actor, ref string, ifVersion int6
 			if err := e.refreshSite(tx, s.ID); err != nil {
 				return err
 			}
+			if err := e.changeHub(tx, s.ID, was.HubID, s.HubID); err != nil {
+				return err
+			}
+			if s.Name != was.Name { // which stands in the things
+				if err := e.enqueueThings(tx, "site_id = ?", s.ID); err != nil {
+					return err
+				}
+			}
 		}
 		e.mark(tx, "site", s.ID)
 		verb := "changed"
@@ -182,7 +190,9 @@ func (e *Engine) siteParts(tx *store.Tx, s *store.Site, was store.Site, edit wir
 			s.NetworkID = &n.ID
 		}
 	}
-	if edit.Hub != nil {
+	if edit.Hub != nil && *edit.Hub == "" {
+		s.HubID = nil
+	} else if edit.Hub != nil {
 		h, err := store.One[store.Hub](tx, "id = ? OR name = ?", *edit.Hub, *edit.Hub)
 		if isNone(err) {
 			f.Add("hub", fmt.Sprintf("there is no hub %q", *edit.Hub), "")
@@ -392,6 +402,11 @@ func (e *Engine) SaveBroker(ctx context.Context, actor, id string, edit wire.Bro
 			return err
 		}
 		b.Version++
+		if id != "" {
+			if err := e.enqueueThings(tx, "broker_id = ?", b.ID); err != nil { // its address stands in the things
+				return err
+			}
+		}
 		if err := store.Save(tx, &b); err != nil {
 			return err
 		}
@@ -420,7 +435,7 @@ func (e *Engine) SaveHub(ctx context.Context, actor, id string, edit wire.HubEdi
 				return notFound("hub", id)
 			}
 		}
-		old := h.Account
+		old, was := h.Account, h.Directory
 		set(&h.Name, edit.Name)
 		set(&h.Directory, edit.Directory)
 		set(&h.Account, edit.Account)
@@ -456,6 +471,18 @@ func (e *Engine) SaveHub(ctx context.Context, actor, id string, edit wire.HubEdi
 		if err := store.Save(tx, &h); err != nil {
 			return err
 		}
+		if id != "" && was != h.Directory { // another directory, which holds nothing yet
+			list, err := members(tx, h.ID)
+			if err != nil {
+				return err
+			}
+			for _, d := range list {
+				if err := e.enqueueThing(tx, d); err != nil {
+					return err
+				}
+			}
+		}
+		e.mark(tx, "hub", h.ID)
 		if old != "" && old != h.Account {
 			if _, err := store.Change[store.Account](tx, map[string]any{"revoked_at": e.Clock.Now()}, "name = ?", old); err != nil {
 				return err

@@ -153,3 +153,53 @@ func TestDownAndRefusedAreToldApart(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+func TestList(t *testing.T) {
+	pages := map[string]string{"": `[{"id":"urn:1"},{"id":"urn:2"}]`, "2": `[{"id":"urn:3"}]`}
+	next, length := "", 0
+	var d *directory
+	d = serve(t)
+	d.Config.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/.well-known/wot" {
+			_ = json.NewEncoder(w).Encode(map[string]any{"properties": map[string]any{"things": map[string]any{"forms": []any{map[string]any{"href": "/list"}}}}})
+			return
+		}
+		if link := strings.ReplaceAll(next, "HERE", d.URL); link != "" && (r.FormValue("page") == "" || strings.Contains(next, "endless")) {
+			w.Header().Set("Link", link)
+		}
+		_, _ = io.WriteString(w, pages[r.FormValue("page")]+strings.Repeat(" ", length))
+	})
+	dir := Open(d.URL, secret.New("token"), carrier.Net{})
+	list := func() (string, error) {
+		things, err := dir.List(t.Context())
+		var ids []string
+		for _, td := range things {
+			ids = append(ids, td["id"].(string))
+		}
+		return strings.Join(ids, " "), err
+	}
+	for link, want := range map[string]string{
+		"": "urn:1 urn:2", `</list?page=2>; rel="next"`: "urn:1 urn:2 urn:3", `<https://other.example/>; rel=canonical, <HERE/list?page=2>; title="x"; rel=next`: "urn:1 urn:2 urn:3",
+	} {
+		next = link
+		if got, err := list(); err != nil || got != want {
+			t.Errorf("%s: %q %v", link, got, err)
+		}
+	}
+	next = `<http://127.0.0.9:1/list?page=2>; rel="next"`
+	if _, err := list(); !errors.Is(err, ErrRefused) || errors.Is(err, ErrNonsense) {
+		t.Errorf("a page at another host: %v", err)
+	}
+	next = `</list?endless=1>; rel="next"`
+	if _, err := list(); !errors.Is(err, ErrNonsense) {
+		t.Errorf("a list without end: %v", err)
+	}
+	next, pages[""] = "", `{"things":[]}`
+	if _, err := list(); !errors.Is(err, ErrNonsense) {
+		t.Errorf("no list: %v", err)
+	}
+	length = mostBody
+	if _, err := list(); !errors.Is(err, ErrNonsense) {
+		t.Errorf("a list of more than %d bytes: %v", mostBody, err)
+	}
+}

@@ -38,7 +38,7 @@ type hub struct {
 	things  map[string]map[string]any
 	values  map[string][]byte // topic to payload
 	topics  map[string]bool
-	refuse  bool
+	fault   string
 }
 
 func (s *Site) addHub(spec HubSpec) error {
@@ -60,6 +60,9 @@ func (s *Site) addHub(spec HubSpec) error {
 	return nil
 }
 
+// pageOfThings is how many things the directory lists at once.
+const pageOfThings = 10
+
 func (h *hub) close() { h.client.Disconnect(20) }
 
 // HubAddress is the base URL of the n-th hub.
@@ -67,15 +70,23 @@ func (s *Site) HubAddress(n int) string { return s.hubs[n].address }
 
 func (h *hub) routes() http.Handler {
 	m := http.NewServeMux()
-	m.HandleFunc("GET /.well-known/wot", func(w http.ResponseWriter, r *http.Request) {
+	m.HandleFunc("GET /.well-known/wot", h.faulty(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "application/td+json")
 		_ = json.NewEncoder(w).Encode(h.directory())
-	})
+	}))
 	m.HandleFunc("GET /things", h.guard(func(w http.ResponseWriter, r *http.Request) {
 		h.mu.Lock()
 		defer h.mu.Unlock()
-		list := []map[string]any{}
-		for _, id := range h.ids() {
+		list, ids := []map[string]any{}, h.ids()
+		for _, id := range ids {
+			if id <= r.FormValue("after") {
+				continue
+			}
+			if len(list) == pageOfThings {
+				last := text(list[len(list)-1]["id"])
+				w.Header().Set("Link", `</things?after=`+url.QueryEscape(last)+`>; rel="next"`)
+				break
+			}
 			list = append(list, h.things[id])
 		}
 		w.Header().Set("Content-Type", "application/ld+json")
@@ -104,9 +115,22 @@ func (h *hub) routes() http.Handler {
 		w.WriteHeader(http.StatusNoContent)
 	}))
 	m.HandleFunc("POST /fault", func(w http.ResponseWriter, r *http.Request) {
+		fault := r.FormValue("fault")
+		if !slices.Contains(hubFaults, fault) {
+			http.Error(w, "a fault of the hub is one of "+strings.Join(hubFaults[1:], ", ")+", or none", http.StatusUnprocessableEntity)
+			return
+		}
 		h.mu.Lock()
-		h.refuse = r.FormValue("fault") == "refusing"
-		h.mu.Unlock()
+		defer h.mu.Unlock()
+		if fault == "forgets" { // at once, and once
+			for i, id := range h.ids() {
+				if i%2 == 0 {
+					delete(h.things, id)
+				}
+			}
+			fault = ""
+		}
+		h.fault = fault
 		w.WriteHeader(http.StatusNoContent)
 	})
 	m.HandleFunc("GET /listening", func(w http.ResponseWriter, r *http.Request) {
@@ -137,10 +161,40 @@ func (h *hub) routes() http.Handler {
 	return m
 }
 
-func (h *hub) guard(next http.HandlerFunc) http.HandlerFunc {
+// hubFaults are the ways in which a hub can be asked to fail.
+var hubFaults = []string{"", "down", "slow", "refusing", "nonsense", "forgets"}
+
+// slow is longer than anybody waits for a directory, in seconds of the wall.
+const slow = 15 * time.Second
+
+// faulty lets the directory fail as it was asked to.
+func (h *hub) faulty(next http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		h.mu.Lock()
-		refuse := h.refuse
+		fault := h.fault
+		h.mu.Unlock()
+		switch fault {
+		case "down":
+			w.WriteHeader(http.StatusBadGateway)
+		case "slow":
+			select {
+			case <-time.After(slow):
+			case <-r.Context().Done():
+			}
+			next(w, r)
+		case "nonsense":
+			w.Header().Set("Content-Type", "text/html")
+			_, _ = io.WriteString(w, "<!doctype html><title>Welcome</title><p>Sign in to go on.")
+		default:
+			next(w, r)
+		}
+	}
+}
+
+func (h *hub) guard(next http.HandlerFunc) http.HandlerFunc {
+	return h.faulty(func(w http.ResponseWriter, r *http.Request) {
+		h.mu.Lock()
+		refuse := h.fault == "refusing"
 		h.mu.Unlock()
 		if refuse || r.Header.Get("Authorization") != "Bearer "+h.spec.Token {
 			w.Header().Set("WWW-Authenticate", "Bearer")
@@ -148,7 +202,7 @@ func (h *hub) guard(next http.HandlerFunc) http.HandlerFunc {
 			return
 		}
 		next(w, r)
-	}
+	})
 }
 
 // directory is the directory's own description (WoT Discovery, section 7.3.2.1).
@@ -187,6 +241,7 @@ func (h *hub) put(w http.ResponseWriter, r *http.Request) {
 	}
 	h.mu.Lock()
 	_, had := h.things[r.PathValue("id")]
+	td["registration"] = map[string]any{"modified": time.Now().UTC().Format(time.RFC3339)} // WoT Discovery, section 6.2.2.1
 	h.things[r.PathValue("id")] = td
 	h.mu.Unlock()
 	h.subscribeAll()

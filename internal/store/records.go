@@ -2,6 +2,7 @@ package store
 
 import (
 	"encoding/json"
+	"strings"
 	"time"
 )
 
@@ -73,6 +74,10 @@ type Hub struct {
 	Token     []byte // sealed
 	Account   string // its account on the broker
 	Version   int64
+
+	AnsweredAt   *time.Time
+	Trouble      string // what hinders it now, "" for nothing
+	TroubleSince *time.Time
 }
 
 // File is a model or dialect file as it was given.
@@ -313,13 +318,21 @@ type Check struct {
 // what to bring up to date, not how it was: the latest state is read when it is
 // sent, so that nothing goes twice.
 type Outgoing struct {
-	Kind      string `gorm:"primaryKey"` // thing
-	Key       string `gorm:"primaryKey"` // device
+	Kind      string `gorm:"primaryKey"` // thing, or leave: it is no longer that hub's
+	Key       string `gorm:"primaryKey"` // device, after its hub for what leaves
 	HubID     string
 	Seq       int64
 	Tries     int
 	NextTry   time.Time
 	LastError string
+}
+
+// Device is the device whose thing it is.
+func (o Outgoing) Device() string {
+	if _, device, ok := strings.Cut(o.Key, "/"); ok {
+		return device
+	}
+	return o.Key
 }
 
 // Learnt is how long something takes for a model.

@@ -146,6 +146,8 @@ var recordMigrations = []*gormigrate.Migration{
 		}
 		return tx.AutoMigrate(records...)
 	}},
+	// How hubs answer.
+	{ID: "2026-11-23-hubs", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(records...) }},
 }
 
 var telemetryMigrations = []*gormigrate.Migration{

@@ -126,6 +126,39 @@ type Hub struct {
 	Directory string `json:"directory" doc:"Base URL of its Thing directory"`
 	Account   string `json:"account,omitempty" doc:"Its account on the embedded broker"`
 	Waiting   int64  `json:"waiting" doc:"Things that have not reached it yet"`
+
+	AnsweredAt   *time.Time `json:"answered_at,omitempty" doc:"When it last answered"`
+	Trouble      string     `json:"trouble,omitempty" doc:"What hinders it now"`
+	TroubleSince *time.Time `json:"trouble_since,omitempty"`
+}
+
+// HubView is what a hub holds, compared with what it should.
+type HubView struct {
+	Hub       Hub        `json:"hub"`
+	At        time.Time  `json:"at"`
+	Summary   string     `json:"summary" doc:"In words"`
+	Things    []HubThing `json:"things"`
+	Strangers int        `json:"strangers" doc:"Things that are none of Fado's; they are left alone"`
+	Queued    int        `json:"queued" doc:"Things that are being brought in step"`
+}
+
+// HubThing is a device as its hub holds it.
+type HubThing struct {
+	ID          string          `json:"id" doc:"Of the thing"`
+	Device      string          `json:"device,omitempty" doc:"Id of the device; empty when that was removed"`
+	Name        string          `json:"name"`
+	Site        string          `json:"site,omitempty"`
+	Room        string          `json:"room,omitempty"`
+	Standing    string          `json:"standing" enum:"same,differs,missing,extra,waiting,undescribed"`
+	Differences []HubDifference `json:"differences,omitempty"`
+	Tries       int             `json:"tries,omitempty" doc:"How often its change was sent without success"`
+}
+
+// HubDifference is a place where a hub holds something else than it was given.
+type HubDifference struct {
+	At     string `json:"at" doc:"JSON Pointer into the thing"`
+	Ours   string `json:"ours,omitempty" doc:"JSON, as it should be"`
+	Theirs string `json:"theirs,omitempty" doc:"JSON, as the hub has it"`
 }
 
 // HubEdit creates or changes a hub.

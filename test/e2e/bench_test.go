@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/http"
-	"net/url"
 	"os"
 	"slices"
 	"strconv"
@@ -151,7 +150,9 @@ func mixedBench(t *testing.T, seed uint64) {
 		}
 		overhear()
 		refusing := !wrong && r.IntN(6) == 0
-		hub(t, d, refusing)
+		if refusing {
+			hubFault(t, d, "refusing")
+		}
 		for _, x := range list {
 			if r.IntN(4) == 0 {
 				stale(t, d, x.HardwareID)
@@ -215,7 +216,7 @@ func mixedBench(t *testing.T, seed uint64) {
 		if wrong {
 			passphrase(demo.Passphrase("lagar"))
 		}
-		hub(t, d, false)
+		hubFault(t, d, "")
 		for _, x := range list {
 			mend(t, d, x.HardwareID, plan[x.HardwareID])
 		}
@@ -250,16 +251,6 @@ func mixedBench(t *testing.T, seed uint64) {
 			t.Errorf("seed %d: secrets were sent under %q", seed, slices.Compact(leaks))
 		}
 	})
-}
-
-// hub lets the home's hub refuse everything, or not.
-func hub(t *testing.T, d *demo.Demo, refuses bool) {
-	t.Helper()
-	resp, err := d.HTTP().PostForm(d.HubURL+"/fault", url.Values{"fault": {map[bool]string{true: "refusing"}[refuses]}})
-	if err != nil || resp.StatusCode != http.StatusNoContent {
-		t.Fatal(err, resp)
-	}
-	_ = resp.Body.Close()
 }
 
 // stale leaves on the broker what a former owner's unit would have: that it is there,

@@ -12,6 +12,7 @@ import { DevicePage } from "./pages/Device";
 import { DialectPage, Dialects } from "./pages/Dialects";
 import { DriftPage } from "./pages/Drift";
 import { Devices } from "./pages/Devices";
+import { Hubs } from "./pages/Hubs";
 import { Images } from "./pages/Images";
 import { InventoryPage } from "./pages/Inventory";
 import { NamesPage } from "./pages/Names";
@@ -34,6 +35,7 @@ const pages = [
   { to: "/sign-off", name: "Sign-off" },
   { to: "/firmware", name: "Firmware" },
   { to: "/drift", name: "Drift" },
+  { to: "/hubs", name: "Hubs" },
   { to: "/dialects", name: "Dialects" },
   { to: "/activity", name: "Activity" },
 ];
@@ -87,6 +89,7 @@ function Inside({ name }: { name: string }) {
           <Route path="/bench" element={<Bench site={site} />} />
           <Route path="/firmware" element={<Images site={site} />} />
           <Route path="/drift" element={<DriftPage site={site} />} />
+          <Route path="/hubs" element={<Hubs />} />
           <Route path="/dialects" element={<Dialects />} />
           <Route path="/dialects/:name" element={<DialectPage />} />
           <Route path="/sites/:site/names" element={<NamesPage />} />

@@ -646,7 +646,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** A hub, by id or name */
+        get: operations["show-hub"];
         put?: never;
         post?: never;
         delete?: never;
@@ -654,6 +655,40 @@ export interface paths {
         head?: never;
         /** Change a hub */
         patch: operations["edit-hub"];
+        trace?: never;
+    };
+    "/api/v1/hubs/{id}/catch-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring a hub in step: put again what it lost or changed, remove what has left */
+        post: operations["catch-up-hub"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hubs/{id}/things": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a hub holds, asked now, compared with what it should */
+        get: operations["compare-hub"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/images": {
@@ -1637,15 +1672,32 @@ export interface components {
         Hub: {
             /** @description Its account on the embedded broker */
             account?: string;
+            /**
+             * Format: date-time
+             * @description When it last answered
+             */
+            answered_at?: string;
             /** @description Base URL of its Thing directory */
             directory: string;
             id: string;
             name: string;
+            /** @description What hinders it now */
+            trouble?: string;
+            /** Format: date-time */
+            trouble_since?: string;
             /**
              * Format: int64
              * @description Things that have not reached it yet
              */
             waiting: number;
+        };
+        HubDifference: {
+            /** @description JSON Pointer into the thing */
+            at: string;
+            /** @description JSON, as it should be */
+            ours?: string;
+            /** @description JSON, as the hub has it */
+            theirs?: string;
         };
         HubEdit: {
             /** @description The account that it uses on the embedded broker */
@@ -1658,6 +1710,41 @@ export interface components {
             password?: string;
             /** @description Bearer token of its directory */
             token?: string;
+        };
+        HubThing: {
+            /** @description Id of the device; empty when that was removed */
+            device?: string;
+            differences?: components["schemas"]["HubDifference"][];
+            /** @description Of the thing */
+            id: string;
+            name: string;
+            room?: string;
+            site?: string;
+            /** @enum {string} */
+            standing: "same" | "differs" | "missing" | "extra" | "waiting" | "undescribed";
+            /**
+             * Format: int64
+             * @description How often its change was sent without success
+             */
+            tries?: number;
+        };
+        HubView: {
+            /** Format: date-time */
+            at: string;
+            hub: components["schemas"]["Hub"];
+            /**
+             * Format: int64
+             * @description Things that are being brought in step
+             */
+            queued: number;
+            /**
+             * Format: int64
+             * @description Things that are none of Fado's; they are left alone
+             */
+            strangers: number;
+            /** @description In words */
+            summary: string;
+            things: components["schemas"]["HubThing"][];
         };
         Ignore: {
             ignored: boolean;
@@ -5718,6 +5805,82 @@ export interface operations {
             };
         };
     };
+    "show-hub": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hub"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
     "edit-hub": {
         parameters: {
             query?: never;
@@ -5743,6 +5906,158 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Hub"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "catch-up-hub": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HubView"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "compare-hub": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HubView"];
                 };
             };
             /** @description Unauthorized */

@@ -16,6 +16,8 @@ export type Fault = Schemas["Fault"];
 export type CheckResult = Schemas["Result"];
 export type SignOff = Schemas["SignOff"];
 export type Trialed = Schemas["Trialed"];
+export type Hub = Schemas["Hub"];
+export type HubThing = Schemas["HubThing"];
 
 export const api = createClient<paths>({ baseUrl: "" });
 
