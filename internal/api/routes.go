@@ -103,6 +103,7 @@ func (s *server) routes(api huma.API) {
 	s.taskRoutes(api)
 	s.checkRoutes(api)
 	s.imageRoutes(api)
+	s.paperRoutes(api)
 }
 
 func (s *server) accountRoutes(api huma.API) {

@@ -30,6 +30,7 @@ import (
 type Options struct {
 	Engine     *engine.Engine
 	Version    string
+	URL        string // under which people reach the console
 	BrokerName string
 	Console    fs.FS // the built console; nil serves a page that says how to build it
 	Log        *slog.Logger

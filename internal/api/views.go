@@ -179,16 +179,8 @@ func (s *server) deviceWhole(ctx context.Context, d store.Device) (wire.Device, 
 		return w, err
 	}
 	w.SignOff = check.Stand(w.Checks)
-	tenures, err := store.All[store.Tenure](tx, "since DESC", "device_id = ?", d.ID)
-	if err != nil {
+	if w.Units, err = s.unitsOf(tx, d.ID); err != nil {
 		return w, err
-	}
-	for _, t := range tenures {
-		u, err := store.One[store.Unit](tx, "id = ?", t.UnitID)
-		if err != nil {
-			return w, err
-		}
-		w.Units = append(w.Units, wire.Tenure{HardwareID: u.HardwareID, Since: t.Since, Until: t.Until})
 	}
 	// Checks that are over have their own place.
 	last, err := store.Some[store.Task](tx, 1, "status IN ('queued','running','waiting') DESC, id DESC", "device_id = ? AND (kind <> ? OR status IN ('queued','running','waiting'))", d.ID, string(task.Check))
@@ -484,4 +476,21 @@ func (s *server) attention(ctx context.Context, siteRef string) (wire.Attention,
 		a.Problems = append(a.Problems, upper(err.Error())+".")
 	}
 	return a, nil
+}
+
+// unitsOf lists the units that filled a device, the latest first.
+func (s *server) unitsOf(tx *store.Tx, device string) ([]wire.Tenure, error) {
+	tenures, err := store.All[store.Tenure](tx, "since DESC", "device_id = ?", device)
+	if err != nil {
+		return nil, err
+	}
+	out := []wire.Tenure{}
+	for _, t := range tenures {
+		u, err := store.One[store.Unit](tx, "id = ?", t.UnitID)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, wire.Tenure{HardwareID: u.HardwareID, Since: t.Since, Until: t.Until})
+	}
+	return out, nil
 }

@@ -200,7 +200,7 @@ func (a *app) siteCommand() *cobra.Command {
 		}
 		return a.done("%s: %s.", s.DownloadAddress, s.DownloadProof)
 	}}
-	return group("site", "Homes and premises", ls, show, add, change, prove, a.siteNames())
+	return group("site", "Homes and premises", ls, show, add, change, prove, a.siteNames(), a.siteReport(), a.siteLabels())
 }
 
 func (a *app) showSite(s wire.Site) error {

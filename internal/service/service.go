@@ -125,7 +125,7 @@ func Start(ctx context.Context, c Config, version string, console fs.FS, n carri
 	base, stop := context.WithCancel(context.Background())
 	r.stopHTTP = stop
 	r.server = &http.Server{
-		Handler:           api.New(api.Options{Engine: r.engine, Version: version, BrokerName: c.Broker.Kind, Console: console, Log: log, Secure: u.Scheme == "https"}),
+		Handler:           api.New(api.Options{Engine: r.engine, Version: version, URL: r.URL, BrokerName: c.Broker.Kind, Console: console, Log: log, Secure: u.Scheme == "https"}),
 		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		BaseContext: func(net.Listener) context.Context { return base },
 		ErrorLog:    slog.NewLogLogger(log.Handler(), slog.LevelDebug),

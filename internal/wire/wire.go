@@ -759,3 +759,55 @@ type Change struct {
 	Kind string `json:"kind"`
 	ID   string `json:"id"`
 }
+
+// Report is what the owner of a site is handed: what is installed where, on which
+// version, every check, and who did what when. It holds no secret.
+type Report struct {
+	Site    string         `json:"site" doc:"The site's name"`
+	Key     string         `json:"key"`
+	Zone    string         `json:"zone" doc:"IANA time zone of the site"`
+	At      time.Time      `json:"at" doc:"When the report was made"`
+	By      string         `json:"by" doc:"Who had it made"`
+	Fado    string         `json:"fado" doc:"Version of the service"`
+	Network string         `json:"network,omitempty" doc:"Name of the Wi-Fi network; its passphrase is not in here"`
+	Broker  string         `json:"broker,omitempty"`
+	Hub     string         `json:"hub,omitempty"`
+	Counts  ReportCounts   `json:"counts"`
+	Devices []ReportDevice `json:"devices" doc:"By room and name; those no longer in service last"`
+	Events  []Event        `json:"events" doc:"What was done, the oldest first; units that come and go are left out"`
+	LeftOut int64          `json:"events_left_out" doc:"Older events that are not in here"`
+	Open    []string       `json:"open,omitempty" doc:"What is still open, in words"`
+}
+
+// ReportCounts are the devices of a report by what matters.
+type ReportCounts struct {
+	Devices   int `json:"devices"`
+	InService int `json:"in_service"`
+	SignedOff int `json:"signed_off"`
+	Behind    int `json:"behind" doc:"That run another version than is intended"`
+}
+
+// ReportDevice is a device in a report.
+type ReportDevice struct {
+	ID           string          `json:"id"`
+	Name         string          `json:"name"`
+	Room         string          `json:"room,omitempty"`
+	Model        string          `json:"model"`
+	ModelTitle   string          `json:"model_title"`
+	Power        string          `json:"power,omitempty" enum:"mains,battery"`
+	Does         []string        `json:"does" doc:"What it switches and measures"`
+	Hostname     string          `json:"hostname"`
+	Topic        string          `json:"topic"`
+	Address      string          `json:"address,omitempty"`
+	HardwareID   string          `json:"hardware_id,omitempty"`
+	Firmware     string          `json:"firmware,omitempty"`
+	Running      string          `json:"running,omitempty" doc:"Version that it reported"`
+	Intended     string          `json:"intended,omitempty"`
+	Standing     string          `json:"standing" enum:"current,behind,ahead,unknown"`
+	Stage        inventory.Stage `json:"stage" enum:"listed,contacted,joined,configured,reporting,adopted,retired"`
+	Commissioned *time.Time      `json:"commissioned,omitempty"`
+	By           string          `json:"commissioned_by,omitempty"`
+	SignOff      check.Standing  `json:"sign_off" enum:"unchecked,fails,open,signed off"`
+	Checks       []check.Result  `json:"checks"`
+	Units        []Tenure        `json:"units"`
+}

@@ -46,6 +46,10 @@ export function SignOffPage({ site }: { site: string }) {
   return (
     <>
       <div className="headline"><h1>Sign-off</h1><div className="actions">
+        {at ? <>
+          <a className="btn btn-sm btn-outline-primary" href={`/api/v1/sites/${at.key}/report.html`} target="_blank" rel="noreferrer">Hand-over report</a>
+          <a className="btn btn-sm btn-outline-primary" href={`/api/v1/sites/${at.key}/labels.html${here ? `?room=${encodeURIComponent(here)}` : ""}`} target="_blank" rel="noreferrer">Labels</a>
+        </> : <span className="quiet">Choose a site for its report and labels.</span>}
         {at ? (
           <Form.Select size="sm" className="w-auto" aria-label="Room" value={here} onChange={(e) => setRoom(e.target.value)}>
             <option value="">All rooms</option>
