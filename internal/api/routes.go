@@ -104,6 +104,7 @@ func (s *server) routes(api huma.API) {
 	s.checkRoutes(api)
 	s.imageRoutes(api)
 	s.paperRoutes(api)
+	s.messageRoutes(api)
 }
 
 func (s *server) accountRoutes(api huma.API) {

@@ -75,7 +75,7 @@ func Start(p Parts) (*Engine, error) {
 	e.tasks = newTasks(e, cmp.Or(p.AtOnce, 32))
 	e.firsts = newFirsts(e)
 	e.reread = newReread(e)
-	for _, load := range []func() error{e.loadCatalog, e.loadAccounts, e.ingest.load} {
+	for _, load := range []func() error{e.loadCatalog, e.loadAccounts, e.ingest.load, e.ingest.loadSaid} {
 		if err := load(); err != nil {
 			cancel()
 			return nil, err

@@ -24,6 +24,7 @@ type ingest struct {
 	queue chan broker.Message
 	taken atomic.Int64 // messages taken in
 	kept  atomic.Int64 // messages written
+	said  said
 
 	mu      sync.RWMutex
 	byTopic map[string]*listened
@@ -46,6 +47,7 @@ type listened struct {
 	inUse                  string // under which its unit speaks
 	model                  inventory.Model
 	dialect                *dialect.Dialect
+	commands               func() map[string]bool // topics on which it is told to switch something
 }
 
 // pendingDevice is what is to be written of one device.
@@ -92,6 +94,7 @@ func (in *ingest) listenTo(d store.Device) *listened {
 		l.model = m
 		l.dialect, _ = in.e.Dialect(m.Dialect)
 	}
+	l.commands = sync.OnceValue(func() map[string]bool { return commandTopics(d.Running, l) })
 	return l
 }
 
@@ -135,7 +138,7 @@ func (in *ingest) take(m broker.Message) {
 func (in *ingest) run(ctx context.Context) {
 	var due <-chan time.Time
 	for {
-		if due == nil && len(in.latest)+len(in.dirty)+len(in.unknown) > 0 {
+		if due == nil && len(in.latest)+len(in.dirty)+len(in.unknown)+len(in.said.fresh) > 0 {
 			due = time.After(250 * time.Millisecond)
 		}
 		select {
@@ -183,10 +186,11 @@ func (in *ingest) one(m broker.Message) {
 		return
 	}
 	kind, facts, ok := l.dialect.Decode(base, m.Topic, m.Payload)
+	at := in.e.Clock.Now()
+	in.hear(l, base, m, ok, at)
 	if !ok || len(m.Payload) == 0 {
 		return
 	}
-	at := in.e.Clock.Now()
 	rest := m.Topic[len(base):]
 	key := l.id + rest
 	last := in.latest[key]
@@ -307,15 +311,22 @@ func (in *ingest) column(l *listened, at time.Time, name, value string) {
 // what changed of devices to the records.
 func (in *ingest) flush() {
 	ctx := context.Background()
-	if len(in.latest) > 0 {
+	if len(in.latest)+len(in.said.fresh) > 0 {
 		rows := make([]store.Latest, 0, len(in.latest))
 		var n int64
 		for _, r := range in.latest {
 			rows = append(rows, r)
 			n += r.Count
 		}
-		if err := in.e.Store.Telemetry(ctx, func(tx *store.Tx) error { return store.SaveAll(tx, rows) }); err != nil {
+		if err := in.e.Store.Telemetry(ctx, func(tx *store.Tx) error {
+			if err := store.SaveAll(tx, rows); err != nil {
+				return err
+			}
+			return in.keepSaid(tx)
+		}); err != nil {
 			in.e.Log.Error("write telemetry", "error", err)
+			in.said.add(in.said.fresh, in.e.Clock.Now()) // it can be read, as long as this service runs
+			in.said.fresh = nil
 		} else {
 			in.kept.Add(n)
 			clear(in.latest)

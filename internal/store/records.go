@@ -424,6 +424,14 @@ type Latest struct {
 	Count    int64
 }
 
+// Heard is a batch of messages as they came in (telemetry).
+type Heard struct {
+	ID    int64 `gorm:"primaryKey;autoIncrement:false"` // number of its first message
+	At    time.Time
+	Until time.Time `gorm:"index"`
+	Body  []byte    // of package engine's own making
+}
+
 // Kept is a thing that the embedded broker keeps over a restart (telemetry).
 type Kept struct {
 	Key   string `gorm:"primaryKey"`
@@ -436,7 +444,7 @@ var records = []any{
 	&Person{}, &Token{}, &Session{}, &Answer{}, &Meta{}, &Sighting{}, &SealedCopy{},
 }
 
-var telemetry = []any{&Latest{}, &Kept{}, &Meta{}}
+var telemetry = []any{&Latest{}, &Heard{}, &Kept{}, &Meta{}}
 
 // JSON encodes v for a text column. It panics on what cannot be encoded, which
 // only a fault in Fado's own types can cause.

@@ -152,6 +152,8 @@ var recordMigrations = []*gormigrate.Migration{
 
 var telemetryMigrations = []*gormigrate.Migration{
 	{ID: "2026-11-23-first", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(telemetry...) }},
+	// What was said in the last hour.
+	{ID: "2026-11-23-heard", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(telemetry...) }},
 }
 
 func migrate(db *gorm.DB, steps []*gormigrate.Migration, path string) error {

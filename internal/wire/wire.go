@@ -811,3 +811,31 @@ type ReportDevice struct {
 	Checks       []check.Result  `json:"checks"`
 	Units        []Tenure        `json:"units"`
 }
+
+// Said is one message under a device's topic, with what it means.
+type Said struct {
+	Seq      int64          `json:"seq" doc:"Counts up"`
+	At       time.Time      `json:"at"`
+	DeviceID string         `json:"device_id"`
+	Device   string         `json:"device,omitempty"`
+	Site     string         `json:"site,omitempty"`
+	Room     string         `json:"room,omitempty"`
+	Topic    string         `json:"topic"`
+	Below    string         `json:"below" doc:"The topic below the device's own"`
+	Kind     string         `json:"kind,omitempty" doc:"What it is to its dialect; empty when that does not know it"`
+	Says     map[string]any `json:"says,omitempty" doc:"What it means, by its dialect"`
+	Payload  string         `json:"payload" doc:"As text; where it is none, as hexadecimal digits"`
+	Hex      bool           `json:"hex,omitempty" doc:"The payload is no text"`
+	Size     int            `json:"size" doc:"Bytes of the payload"`
+	Hidden   bool           `json:"hidden,omitempty" doc:"The payload was not kept: it is what a unit is told, and may hold a secret"`
+	Kept     bool           `json:"kept,omitempty" doc:"The broker kept it; it is not live"`
+	From     string         `json:"from,omitempty" doc:"The account that sent it, where the broker tells"`
+}
+
+// SaidPage is a part of what was said in the last hour, the oldest first.
+type SaidPage struct {
+	Messages []Said     `json:"messages"`
+	Next     int64      `json:"next" doc:"Give it as after to read on"`
+	LeftOut  int        `json:"left_out" doc:"That fit, too, but are older than the first of these"`
+	Since    *time.Time `json:"since,omitempty" doc:"How far back messages are kept"`
+}

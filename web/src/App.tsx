@@ -15,6 +15,7 @@ import { Devices } from "./pages/Devices";
 import { Hubs } from "./pages/Hubs";
 import { Images } from "./pages/Images";
 import { InventoryPage } from "./pages/Inventory";
+import { Messages } from "./pages/Messages";
 import { NamesPage } from "./pages/Names";
 import { Beside, SignOffPage } from "./pages/SignOff";
 import { SignIn } from "./pages/SignIn";
@@ -35,6 +36,7 @@ const pages = [
   { to: "/sign-off", name: "Sign-off" },
   { to: "/firmware", name: "Firmware" },
   { to: "/drift", name: "Drift" },
+  { to: "/messages", name: "Messages" },
   { to: "/hubs", name: "Hubs" },
   { to: "/dialects", name: "Dialects" },
   { to: "/activity", name: "Activity" },
@@ -89,6 +91,7 @@ function Inside({ name }: { name: string }) {
           <Route path="/bench" element={<Bench site={site} />} />
           <Route path="/firmware" element={<Images site={site} />} />
           <Route path="/drift" element={<DriftPage site={site} />} />
+          <Route path="/messages" element={<Messages site={site} />} />
           <Route path="/hubs" element={<Hubs />} />
           <Route path="/dialects" element={<Dialects />} />
           <Route path="/dialects/:name" element={<DialectPage />} />

@@ -794,6 +794,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What devices said and were told on the broker in the last hour */
+        get: operations["messages"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/messages.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The same for a spreadsheet */
+        get: operations["messages-csv"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/models": {
         parameters: {
             query?: never;
@@ -2177,6 +2211,61 @@ export interface components {
         Room: {
             id: string;
             name: string;
+        };
+        Said: {
+            /** Format: date-time */
+            at: string;
+            /** @description The topic below the device's own */
+            below: string;
+            device?: string;
+            device_id: string;
+            /** @description The account that sent it, where the broker tells */
+            from?: string;
+            /** @description The payload is no text */
+            hex?: boolean;
+            /** @description The payload was not kept: it is what a unit is told, and may hold a secret */
+            hidden?: boolean;
+            /** @description The broker kept it; it is not live */
+            kept?: boolean;
+            /** @description What it is to its dialect; empty when that does not know it */
+            kind?: string;
+            /** @description As text; where it is none, as hexadecimal digits */
+            payload: string;
+            room?: string;
+            /** @description What it means, by its dialect */
+            says?: {
+                [key: string]: unknown;
+            };
+            /**
+             * Format: int64
+             * @description Counts up
+             */
+            seq: number;
+            site?: string;
+            /**
+             * Format: int64
+             * @description Bytes of the payload
+             */
+            size: number;
+            topic: string;
+        };
+        SaidPage: {
+            /**
+             * Format: int64
+             * @description That fit, too, but are older than the first of these
+             */
+            left_out: number;
+            messages: components["schemas"]["Said"][];
+            /**
+             * Format: int64
+             * @description Give it as after to read on
+             */
+            next: number;
+            /**
+             * Format: date-time
+             * @description How far back messages are kept
+             */
+            since?: string;
         };
         Scheme: {
             /**
@@ -6749,6 +6838,179 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Info"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    messages: {
+        parameters: {
+            query?: {
+                site?: string;
+                room?: string;
+                device?: string;
+                /** @description command is what is sent to a unit */
+                kind?: "presence" | "unit" | "settings" | "state" | "health" | "answer" | "update" | "wake" | "command";
+                /** @description In topic or payload, whatever the case */
+                contains?: string;
+                /** @description Messages with higher numbers only */
+                after?: number;
+                /** @description The latest so many */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SaidPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "messages-csv": {
+        parameters: {
+            query?: {
+                site?: string;
+                room?: string;
+                device?: string;
+                /** @description command is what is sent to a unit */
+                kind?: "presence" | "unit" | "settings" | "state" | "health" | "answer" | "update" | "wake" | "command";
+                /** @description In topic or payload, whatever the case */
+                contains?: string;
+                /** @description Messages with higher numbers only */
+                after?: number;
+                /** @description The latest so many */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
                 };
             };
             /** @description Unauthorized */

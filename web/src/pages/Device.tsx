@@ -108,7 +108,7 @@ export function DevicePage() {
       ) : null}
       <div className="columns">
         <div>
-          <h2>Last messages</h2>
+          <h2>Last messages <Link className="aside" to={`/messages?device=${d.id}`}>as they come</Link></h2>
           {messages.data?.length ? (
             <div className="scroll" tabIndex={0} role="region" aria-label="Last messages"><table className="ledger">
               <thead><tr><th>Topic</th><th>Payload</th><th>When</th></tr></thead>

@@ -1,0 +1,99 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"fado/internal/core/sheet"
+	"fado/internal/engine"
+	"fado/internal/store"
+	"fado/internal/wire"
+)
+
+type whichMessages struct {
+	Site     string `query:"site"`
+	Room     string `query:"room"`
+	Device   string `query:"device"`
+	Kind     string `query:"kind" enum:"presence,unit,settings,state,health,answer,update,wake,command" doc:"command is what is sent to a unit"`
+	Contains string `query:"contains" maxLength:"200" doc:"In topic or payload, whatever the case"`
+	After    int64  `query:"after" doc:"Messages with higher numbers only"`
+	Limit    int    `query:"limit" minimum:"1" maximum:"2000" default:"200" doc:"The latest so many"`
+}
+
+func (s *server) said(ctx context.Context, in whichMessages) (wire.SaidPage, error) {
+	p, err := s.Heard(ctx, engine.MessageFilter{Site: in.Site, Room: in.Room, Device: in.Device, Kind: in.Kind, Contains: in.Contains, After: in.After, Limit: in.Limit})
+	if err != nil {
+		return wire.SaidPage{}, err
+	}
+	out := wire.SaidPage{Messages: make([]wire.Said, 0, len(p.Messages)), Next: p.Next, LeftOut: p.LeftOut}
+	if !p.Since.IsZero() {
+		out.Since = &p.Since
+	}
+	if len(p.Messages) == 0 {
+		return out, nil
+	}
+	n, err := s.names(ctx)
+	if err != nil {
+		return out, err
+	}
+	devices := map[string]wire.Device{}
+	for _, m := range p.Messages {
+		d, known := devices[m.Device]
+		if !known {
+			if rec, err := store.One[store.Device](s.Store.Read(ctx), "id = ?", m.Device); err == nil {
+				d = n.device(rec)
+			}
+			devices[m.Device] = d
+		}
+		w := wire.Said{Seq: m.Seq, At: m.At, DeviceID: m.Device, Device: d.Name, Site: d.Site, Room: d.Room, Topic: m.Topic, Below: strings.TrimPrefix(strings.TrimPrefix(m.Topic, m.Base), "/"),
+			Kind: string(m.Kind), Says: m.Facts, Size: m.Size, Hidden: m.Hidden, Kept: m.Retained, From: m.From}
+		if w.Payload = string(m.Payload); !utf8.Valid(m.Payload) {
+			w.Payload, w.Hex = hex.EncodeToString(m.Payload), true
+		}
+		out.Messages = append(out.Messages, w)
+	}
+	return out, nil
+}
+
+func (s *server) messageRoutes(api huma.API) {
+	handle(s, api, "GET", "/messages", "messages", "What devices said and were told on the broker in the last hour", 200, func(ctx context.Context, in *whichMessages) (*reply[wire.SaidPage], error) {
+		p, err := s.said(ctx, *in)
+		return &reply[wire.SaidPage]{p}, err
+	})
+	handle(s, api, "GET", "/messages.csv", "messages-csv", "The same for a spreadsheet", 200, func(ctx context.Context, in *whichMessages) (*file, error) {
+		p, err := s.said(ctx, *in)
+		if err != nil {
+			return nil, err
+		}
+		var b bytes.Buffer
+		w := csv.NewWriter(&b)
+		_ = w.Write([]string{"at", "site", "room", "device", "topic", "kind", "says", "payload", "bytes", "hidden", "kept", "from"})
+		for _, m := range p.Messages {
+			says := ""
+			if len(m.Says) > 0 {
+				x, err := json.Marshal(m.Says)
+				if err != nil {
+					return nil, fmt.Errorf("write what a message says: %w", err)
+				}
+				says = string(x)
+			}
+			row := []string{m.At.Format(time.RFC3339Nano), m.Site, m.Room, m.Device, m.Topic, m.Kind, says, m.Payload, strconv.Itoa(m.Size), strconv.FormatBool(m.Hidden), strconv.FormatBool(m.Kept), m.From}
+			for i := range row {
+				row[i] = sheet.Guarded(row[i])
+			}
+			_ = w.Write(row)
+		}
+		w.Flush()
+		return &file{"text/csv; charset=utf-8", b.Bytes()}, w.Error()
+	})
+}
