@@ -56,7 +56,7 @@ func (s *server) said(ctx context.Context, in whichMessages) (wire.SaidPage, err
 			devices[m.Device] = d
 		}
 		w := wire.Said{Seq: m.Seq, At: m.At, DeviceID: m.Device, Device: d.Name, Site: d.Site, Room: d.Room, Topic: m.Topic, Below: strings.TrimPrefix(strings.TrimPrefix(m.Topic, m.Base), "/"),
-			Kind: string(m.Kind), Says: m.Facts, Size: m.Size, Hidden: m.Hidden, Kept: m.Retained, From: m.From}
+			Kind: string(m.Kind), Says: m.Facts, Means: m.Means, Size: m.Size, Hidden: m.Hidden, Kept: m.Retained, From: m.From}
 		if w.Payload = string(m.Payload); !utf8.Valid(m.Payload) {
 			w.Payload, w.Hex = hex.EncodeToString(m.Payload), true
 		}
@@ -77,7 +77,7 @@ func (s *server) messageRoutes(api huma.API) {
 		}
 		var b bytes.Buffer
 		w := csv.NewWriter(&b)
-		_ = w.Write([]string{"at", "site", "room", "device", "topic", "kind", "says", "payload", "bytes", "hidden", "kept", "from"})
+		_ = w.Write([]string{"at", "site", "room", "device", "topic", "kind", "means", "says", "payload", "bytes", "hidden", "kept", "from"})
 		for _, m := range p.Messages {
 			says := ""
 			if len(m.Says) > 0 {
@@ -87,7 +87,7 @@ func (s *server) messageRoutes(api huma.API) {
 				}
 				says = string(x)
 			}
-			row := []string{m.At.Format(time.RFC3339Nano), m.Site, m.Room, m.Device, m.Topic, m.Kind, says, m.Payload, strconv.Itoa(m.Size), strconv.FormatBool(m.Hidden), strconv.FormatBool(m.Kept), m.From}
+			row := []string{m.At.Format(time.RFC3339Nano), m.Site, m.Room, m.Device, m.Topic, m.Kind, m.Means, says, m.Payload, strconv.Itoa(m.Size), strconv.FormatBool(m.Hidden), strconv.FormatBool(m.Kept), m.From}
 			for i := range row {
 				row[i] = sheet.Guarded(row[i])
 			}

@@ -18,6 +18,9 @@ import (
 
 // says puts what a message means in one line.
 func says(m wire.Said) string {
+	if m.Means != "" {
+		return printable(m.Means)
+	}
 	var out []string
 	for _, k := range slices.Sorted(maps.Keys(m.Says)) {
 		v := m.Says[k]
@@ -102,6 +105,7 @@ switch something are.`}
 			}
 			return err
 		}
+		p.LeftOut = 0 // of what was said before
 		for {
 			for _, m := range p.Messages {
 				if err := a.follow(m); err != nil {

@@ -47,7 +47,7 @@ type listened struct {
 	inUse                  string // under which its unit speaks
 	model                  inventory.Model
 	dialect                *dialect.Dialect
-	commands               func() map[string]bool // topics on which it is told to switch something
+	told                   func() map[string][]switching // how it is switched, by topic
 }
 
 // pendingDevice is what is to be written of one device.
@@ -94,7 +94,7 @@ func (in *ingest) listenTo(d store.Device) *listened {
 		l.model = m
 		l.dialect, _ = in.e.Dialect(m.Dialect)
 	}
-	l.commands = sync.OnceValue(func() map[string]bool { return commandTopics(d.Running, l) })
+	l.told = sync.OnceValue(func() map[string][]switching { return ordersOf(d.Running, l) })
 	return l
 }
 

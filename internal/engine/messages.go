@@ -2,6 +2,7 @@ package engine
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/gob"
 	"fmt"
@@ -14,7 +15,6 @@ import (
 	"fado/internal/core/dialect"
 	"fado/internal/core/inventory"
 	"fado/internal/core/problem"
-	"fado/internal/core/thing"
 	"fado/internal/store"
 )
 
@@ -91,7 +91,7 @@ func (in *ingest) loadSaid() error {
 // something, may hold a secret and is kept without its payload.
 func (in *ingest) hear(l *listened, base string, m broker.Message, known bool, at time.Time) {
 	s := Said{Seq: in.said.next, At: at, Device: l.id, Base: base, Topic: m.Topic, Payload: m.Payload, Size: len(m.Payload), Retained: m.Replayed, From: m.From}
-	if !known && len(m.Payload) > 0 && !l.commands()[m.Topic] && (m.From == "" || m.From == "inline" || !strings.HasPrefix(m.From, "unit-")) {
+	if !known && len(m.Payload) > 0 && !l.commands(m.Topic, m.Payload) && (m.From == "" || m.From == "inline" || !strings.HasPrefix(m.From, "unit-")) {
 		s.Payload, s.Hidden = nil, true
 	}
 	if s.From == "inline" {
@@ -159,6 +159,7 @@ type Heard struct {
 	Said
 	Kind  dialect.MessageKind // "" for what its dialect does not know
 	Facts dialect.Facts
+	Means string // of a state: what is in which state, in words
 }
 
 // MessagePage is a part of what was said, the oldest first.
@@ -249,10 +250,35 @@ func (in *ingest) understand(s Said) Heard {
 		if len(s.Payload) > 0 {
 			h.Facts = facts
 		}
-	} else if l.commands()[s.Topic] {
+		if kind == dialect.State {
+			h.Means = inWords(dialect.States(facts, l.model), l.model)
+		}
+	} else if l.commands(s.Topic, s.Payload) {
 		h.Kind = Command
 	}
 	return h
+}
+
+// signs are the signs of units whose code is another word.
+var signs = map[string]string{"Cel": "°C"}
+
+// inWords says states as a person would.
+func inWords(states map[string]any, m inventory.Model) string {
+	var out []string
+	for _, c := range m.Capabilities {
+		switch v := states[c.Name].(type) {
+		case nil:
+		case bool:
+			word := map[bool]string{true: "on", false: "off"}[v]
+			if c.Kind == inventory.Contact {
+				word = map[bool]string{true: "open", false: "closed"}[v]
+			}
+			out = append(out, c.Title+" "+word)
+		default:
+			out = append(out, strings.TrimSpace(fmt.Sprintf("%s %v %s", c.Title, v, cmp.Or(signs[c.Unit], c.Unit))))
+		}
+	}
+	return strings.Join(out, ", ")
 }
 
 // whose are the devices that a filter asks for; nil for all.
@@ -292,16 +318,40 @@ func (e *Engine) whose(ctx context.Context, f MessageFilter) (map[string]bool, e
 	return only, err
 }
 
-// commandTopics are the topics on which a device is told to switch something.
-func commandTopics(version string, l *listened) map[string]bool {
-	out := map[string]bool{}
-	if l.dialect == nil || !slices.ContainsFunc(l.model.Capabilities, func(c inventory.Capability) bool { return c.Kind.Commanded() }) {
+// commands reports whether a payload switches something of a device, and nothing
+// else.
+func (l *listened) commands(topic string, payload []byte) bool {
+	for _, c := range l.told()[topic] {
+		if c.exchange.Commands(c.capability, payload) {
+			return true
+		}
+	}
+	return false
+}
+
+// switching is how a capability is switched.
+type switching struct {
+	capability string
+	exchange   *dialect.Exchange
+}
+
+// ordersOf are the topics on which a device is told to switch something.
+func ordersOf(version string, l *listened) map[string][]switching {
+	out := map[string][]switching{}
+	if l.dialect == nil {
 		return out
 	}
-	for _, topic := range []string{l.topic, l.inUse} {
-		_, write := thing.Rights(thing.Subject{Topic: topic, Version: version, Model: l.model, Dialect: l.dialect})
-		for _, t := range write {
-			out[t] = true
+	for _, c := range l.model.Capabilities {
+		x, ok := l.dialect.Command(c.Name, dialect.Subject{Model: l.model, Version: version})
+		if !c.Kind.Commanded() || !ok {
+			continue
+		}
+		one := switching{c.Name, &x}
+		for _, topic := range []string{l.topic, l.inUse} {
+			r, err := x.Encode(dialect.Values{"topic": topic, "capability": c.Name, "value": true, "ask_id": "x"})
+			if err == nil && !slices.Contains(out[r.Topic], one) {
+				out[r.Topic] = append(out[r.Topic], one)
+			}
 		}
 	}
 	return out

@@ -824,6 +824,7 @@ type Said struct {
 	Below    string         `json:"below" doc:"The topic below the device's own"`
 	Kind     string         `json:"kind,omitempty" doc:"What it is to its dialect; empty when that does not know it"`
 	Says     map[string]any `json:"says,omitempty" doc:"What it means, by its dialect"`
+	Means    string         `json:"means,omitempty" doc:"Of a state: what is in which state, in words"`
 	Payload  string         `json:"payload" doc:"As text; where it is none, as hexadecimal digits"`
 	Hex      bool           `json:"hex,omitempty" doc:"The payload is no text"`
 	Size     int            `json:"size" doc:"Bytes of the payload"`

@@ -65,7 +65,7 @@ func TestWhatIsSaidIsShown(t *testing.T) {
 		}
 		// A state is shown with what it means, and the words in which it was said.
 		p := said(t, d, "device", "terraco-relay-1", "kind", "state", "limit", "1")
-		if len(p.Messages) != 1 || p.LeftOut == 0 || len(p.Messages[0].Says) == 0 || p.Messages[0].Payload == "" || p.Messages[0].Device != "Rega do pátio" || p.Messages[0].Room != "Terraço" {
+		if len(p.Messages) != 1 || p.LeftOut == 0 || len(p.Messages[0].Says) == 0 || p.Messages[0].Means == "" || p.Messages[0].Payload == "" || p.Messages[0].Device != "Rega do pátio" || p.Messages[0].Room != "Terraço" {
 			t.Errorf("%+v", p)
 		}
 		// What it was told is on record without its words.

@@ -2229,6 +2229,8 @@ export interface components {
             kept?: boolean;
             /** @description What it is to its dialect; empty when that does not know it */
             kind?: string;
+            /** @description Of a state: what is in which state, in words */
+            means?: string;
             /** @description As text; where it is none, as hexadecimal digits */
             payload: string;
             room?: string;

@@ -160,7 +160,7 @@ function State({ device }: { device: Device }) {
     <dl className="facts">
       {caps.map((c) => {
         const s = device.state?.[c.name];
-        return <Line key={c.name} name={c.title}>{s ? <><span className="mono">{say(s.value)} {c.unit}</span> <span className="quiet"><When at={s.at} />{s.live ? "" : ", kept, not live"}</span></> : <span className="quiet">not said yet</span>}</Line>;
+        return <Line key={c.name} name={c.title}>{s ? <><span className="mono">{say(s.value)} {c.unit === "Cel" ? "°C" : c.unit}</span> <span className="quiet"><When at={s.at} />{s.live ? "" : ", kept, not live"}</span></> : <span className="quiet">not said yet</span>}</Line>;
       })}
     </dl>
   );

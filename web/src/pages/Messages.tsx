@@ -72,7 +72,7 @@ export function Messages({ site }: { site: string }) {
               {device ? null : <td><Link to={`/devices/${m.device_id}`}>{m.device}</Link></td>}
               <td className="mono" title={m.topic}>{m.below}</td>
               <td>{m.kind || <span className="quiet">not known</span>}{m.kept ? <span className="sub">kept, not live</span> : null}</td>
-              <td>{m.says ? Object.entries(m.says).map(([k, v]) => <span key={k} className="d-block">{k} <b className="mono">{k === "unreadable" ? <Stamp word="failed" /> : null} {say(v)}</b></span>) : null}</td>
+              <td>{m.means ? m.means : m.says ? Object.entries(m.says).map(([k, v]) => <span key={k} className="d-block">{k} <b className="mono">{k === "unreadable" ? <Stamp word="failed" /> : null} {say(v)}</b></span>) : null}</td>
               <td className="mono text-break">{m.hidden ? <span className="quiet">••• {m.size} bytes to the unit</span> : m.size === 0 ? <span className="quiet">empty: what was kept is taken away</span> : <>{m.hex ? "hex " : ""}{m.payload.length > 300 ? `${m.payload.slice(0, 300)}…` : m.payload}</>}</td>
             </tr>
           ))}</tbody>
