@@ -14,6 +14,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"fado/internal/core/health"
 	"fado/internal/core/sheet"
 	"fado/internal/engine"
 	"fado/internal/store"
@@ -69,6 +70,30 @@ func (s *server) messageRoutes(api huma.API) {
 	handle(s, api, "GET", "/messages", "messages", "What devices said and were told on the broker in the last hour", 200, func(ctx context.Context, in *whichMessages) (*reply[wire.SaidPage], error) {
 		p, err := s.said(ctx, *in)
 		return &reply[wire.SaidPage]{p}, err
+	})
+	handle(s, api, "GET", "/devices/{id}/health", "device-health", "How a device's unit did: signal, memory, battery, readings and returns", 200, func(ctx context.Context, in *struct {
+		ID    string `path:"id"`
+		Hours int    `query:"hours" minimum:"1" maximum:"2160" default:"24" doc:"How far back"`
+	}) (*reply[wire.Health], error) {
+		d, err := s.FindDevice(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		h, err := s.HealthOf(ctx, d.ID, s.Clock.Now().Add(-time.Duration(in.Hours)*time.Hour))
+		if err != nil {
+			return nil, err
+		}
+		out := wire.Health{DeviceID: d.ID, Device: d.Name, SpanSeconds: int(h.Span / time.Second), Series: []wire.HealthSeries{}}
+		for _, w := range health.All {
+			series := wire.HealthSeries{What: string(w), Unit: w.Unit(), Spans: []wire.HealthSpan{}}
+			for _, x := range h.Spans[w] {
+				series.Spans = append(series.Spans, wire.HealthSpan{At: x.Start, Count: x.Count, Low: x.Low, High: x.High, Mean: x.Mean(), Sum: x.Sum, Last: x.End})
+			}
+			if len(series.Spans) > 0 {
+				out.Series = append(out.Series, series)
+			}
+		}
+		return &reply[wire.Health]{out}, nil
 	})
 	handle(s, api, "GET", "/messages.csv", "messages-csv", "The same for a spreadsheet", 200, func(ctx context.Context, in *whichMessages) (*file, error) {
 		p, err := s.said(ctx, *in)

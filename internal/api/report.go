@@ -121,9 +121,9 @@ func openChecks(x wire.ReportDevice) string {
 	}
 	switch {
 	case len(fails) > 0:
-		return fmt.Sprintf("%s: %s %s.", x.Name, strings.Join(fails, ", "), map[bool]string{true: "fails", false: "fail"}[len(fails) == 1])
+		return fmt.Sprintf("%s: «%s» %s.", x.Name, strings.Join(fails, "», «"), map[bool]string{true: "fails", false: "fail"}[len(fails) == 1])
 	case len(asked) > 0:
-		return fmt.Sprintf("%s: a person has yet to see %s.", x.Name, strings.Join(asked, ", "))
+		return fmt.Sprintf("%s: a person has yet to answer «%s».", x.Name, strings.Join(asked, "», «"))
 	}
 	return fmt.Sprintf("%s was not checked.", x.Name)
 }

@@ -4,7 +4,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"math"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 	"unicode"
@@ -151,4 +153,64 @@ func (a *app) follow(m wire.Said) error {
 	}
 	_, err := fmt.Fprintf(a.out, "%s  %s  %s  %s  %s%s\n", m.At.Local().Format("15:04:05.000"), m.Device, printable(m.Below), kindOf(m), means, raw(m))
 	return err
+}
+
+func (a *app) deviceHealth() *cobra.Command {
+	c := &cobra.Command{Use: "health DEVICE", Short: "How its unit did: signal, memory, battery, readings and returns", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete("devices", "hostname"),
+		Example: "  fado device health " + exampleDevice + "\n  fado device health " + exampleDevice + " --hours 720 --output json",
+		Long: `Five minutes are rolled up for three days, hours for ninety. The interval is that
+between two readings; a unit returns when it comes online, after a restart or after it
+had lost the network.`}
+	hours := c.Flags().Int("hours", 24, "how far back, at most 2160")
+	c.RunE = func(c *cobra.Command, args []string) error {
+		h, err := client.Get[wire.Health](c.Context(), a.client(), client.Query(Path("devices", args[0], "health"), "hours", fmt.Sprint(*hours)))
+		if err != nil {
+			return err
+		}
+		if a.output == "json" || a.output == "yaml" {
+			return a.encode(h)
+		}
+		number := func(x float64) string { return strconv.FormatFloat(math.Round(x*10)/10, 'f', -1, 64) }
+		over := func(of func(wire.HealthSpan) float64, better func(a, b float64) bool) func(wire.HealthSeries) string {
+			return func(s wire.HealthSeries) string {
+				if s.What == "returns" {
+					return ""
+				}
+				best := of(s.Spans[0])
+				for _, x := range s.Spans {
+					if better(of(x), best) {
+						best = of(x)
+					}
+				}
+				return number(best)
+			}
+		}
+		return list(a, h.Series, func(s wire.HealthSeries) string { return s.What },
+			column[wire.HealthSeries]{"What", func(s wire.HealthSeries) string { return s.What }},
+			column[wire.HealthSeries]{"Last", func(s wire.HealthSeries) string {
+				if s.What == "returns" {
+					n := 0.0
+					for _, x := range s.Spans {
+						n += x.Sum
+					}
+					return number(n)
+				}
+				return number(s.Spans[len(s.Spans)-1].Last)
+			}},
+			column[wire.HealthSeries]{"Lowest", over(func(x wire.HealthSpan) float64 { return x.Low }, func(a, b float64) bool { return a < b })},
+			column[wire.HealthSeries]{"Highest", over(func(x wire.HealthSpan) float64 { return x.High }, func(a, b float64) bool { return a > b })},
+			column[wire.HealthSeries]{"Mean", func(s wire.HealthSeries) string {
+				if s.What == "returns" {
+					return ""
+				}
+				sum, n := 0.0, int64(0)
+				for _, x := range s.Spans {
+					sum, n = sum+x.Sum, n+x.Count
+				}
+				return number(sum / float64(n))
+			}},
+			column[wire.HealthSeries]{"Unit", func(s wire.HealthSeries) string { return s.Unit }},
+			column[wire.HealthSeries]{"Since", func(s wire.HealthSeries) string { return when(s.Spans[0].At) }})
+	}
+	return c
 }

@@ -26,7 +26,7 @@ import (
 
 func (a *app) deviceCommand() *cobra.Command {
 	c := group("device", "Jobs to be done at a site, and the units that fill them",
-		a.deviceList(), a.deviceShow(), a.deviceAdd(), a.deviceEdit(), a.deviceSettings(), a.deviceSet(), a.devicePreview(), a.deviceApply(), a.deviceCommission(), a.deviceUpdate(), a.deviceMessages(), a.deviceReveal(), a.deviceCopies(), a.deviceImport(), a.deviceExport(), a.deviceReplace(), a.deviceRetire(),
+		a.deviceList(), a.deviceShow(), a.deviceAdd(), a.deviceEdit(), a.deviceSettings(), a.deviceSet(), a.devicePreview(), a.deviceApply(), a.deviceCommission(), a.deviceUpdate(), a.deviceMessages(), a.deviceHealth(), a.deviceReveal(), a.deviceCopies(), a.deviceImport(), a.deviceExport(), a.deviceReplace(), a.deviceRetire(),
 		a.drawing("ports DEVICE", "Draw its ports with their intended functions, as SVG", "  fado device ports "+exampleDevice+" > ports.svg", "devices", func(d string) string { return Path("devices", d, "ports.svg") }),
 		a.drawing("label DEVICE", "Draw its label, with a code that opens its page, as SVG", "  fado device label "+exampleDevice+" > label.svg", "devices", func(d string) string { return Path("devices", d, "label.svg") }),
 		a.drawing("strip DEVICE", "Draw the order of its strip's lamps, as SVG", "  fado device strip cozinha-strip-1 > strip.svg", "devices", func(d string) string { return Path("devices", d, "strip.svg") }))

@@ -38,6 +38,7 @@ type ingest struct {
 	dirty   map[string]*pendingDevice
 	unknown map[string]store.Sighting
 	heard   map[string]map[string]string // what each unit said of itself since it came back
+	health  measured
 }
 
 // listened is a device as the ingest sees it.
@@ -68,7 +69,7 @@ type watcher struct {
 
 func newIngest(e *Engine) *ingest {
 	return &ingest{e: e, queue: make(chan broker.Message, 4096), watchers: map[*watcher]bool{},
-		latest: map[string]store.Latest{}, dirty: map[string]*pendingDevice{}, unknown: map[string]store.Sighting{}, heard: map[string]map[string]string{}}
+		latest: map[string]store.Latest{}, dirty: map[string]*pendingDevice{}, unknown: map[string]store.Sighting{}, heard: map[string]map[string]string{}, health: newMeasured()}
 }
 
 // load reads the devices' topics again.
@@ -157,7 +158,7 @@ func (in *ingest) run(ctx context.Context) {
 				}
 				break
 			}
-			in.flush()
+			in.write(true)
 			return
 		}
 	}
@@ -201,6 +202,7 @@ func (in *ingest) one(m broker.Message) {
 	if m.From == "inline" {
 		return // Fado's own words
 	}
+	in.health.take(l.id, kind, facts, at)
 	in.device(l, kind, facts, m.From, base, at)
 	in.notify(l.id, kind, facts)
 }
@@ -309,9 +311,12 @@ func (in *ingest) column(l *listened, at time.Time, name, value string) {
 
 // flush writes what came in since the last time: telemetry to its own file, and
 // what changed of devices to the records.
-func (in *ingest) flush() {
+func (in *ingest) flush() { in.write(false) }
+
+// write is flush; ending says that the service stops.
+func (in *ingest) write(ending bool) {
 	ctx := context.Background()
-	if len(in.latest)+len(in.said.fresh) > 0 {
+	if len(in.latest)+len(in.said.fresh) > 0 || ending {
 		rows := make([]store.Latest, 0, len(in.latest))
 		var n int64
 		for _, r := range in.latest {
@@ -322,7 +327,10 @@ func (in *ingest) flush() {
 			if err := store.SaveAll(tx, rows); err != nil {
 				return err
 			}
-			return in.keepSaid(tx)
+			if err := in.keepSaid(tx); err != nil {
+				return err
+			}
+			return in.keepHealth(tx, ending)
 		}); err != nil {
 			in.e.Log.Error("write telemetry", "error", err)
 			in.said.add(in.said.fresh, in.e.Clock.Now()) // it can be read, as long as this service runs
@@ -330,6 +338,7 @@ func (in *ingest) flush() {
 		} else {
 			in.kept.Add(n)
 			clear(in.latest)
+			in.health.written()
 		}
 	}
 	if len(in.unknown) > 0 {

@@ -84,7 +84,7 @@ func (in *ingest) loadSaid() error {
 		in.said.bytes += sizeOf(batch)
 		in.said.next = batch[len(batch)-1].Seq + 1
 	}
-	return nil
+	return in.catchUpHealth()
 }
 
 // hear notes a message of a device. What no unit sends, and is no command to switch

@@ -432,6 +432,19 @@ type Heard struct {
 	Body  []byte    // of package engine's own making
 }
 
+// Sample is how a unit did in one span of time (telemetry).
+type Sample struct {
+	DeviceID string `gorm:"primaryKey"`
+	Span     int64  `gorm:"primaryKey;autoIncrement:false;index:sample_age,priority:1"` // seconds: 300 or 3600
+	What     string `gorm:"primaryKey"`
+	Start    int64  `gorm:"primaryKey;autoIncrement:false;index:sample_age,priority:2"` // Unix seconds
+	Count    int64
+	Low      float64
+	High     float64
+	Sum      float64
+	Latest   float64 // reading
+}
+
 // Kept is a thing that the embedded broker keeps over a restart (telemetry).
 type Kept struct {
 	Key   string `gorm:"primaryKey"`
@@ -444,7 +457,7 @@ var records = []any{
 	&Person{}, &Token{}, &Session{}, &Answer{}, &Meta{}, &Sighting{}, &SealedCopy{},
 }
 
-var telemetry = []any{&Latest{}, &Heard{}, &Kept{}, &Meta{}}
+var telemetry = []any{&Latest{}, &Heard{}, &Sample{}, &Kept{}, &Meta{}}
 
 // JSON encodes v for a text column. It panics on what cannot be encoded, which
 // only a fault in Fado's own types can cause.

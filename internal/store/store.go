@@ -307,6 +307,20 @@ func Change[T any](tx *Tx, columns map[string]any, where string, args ...any) (i
 	return r.RowsAffected, r.Error
 }
 
+// AddSamples adds to what is kept of the same spans.
+func AddSamples(tx *Tx, rows []Sample) error {
+	if len(rows) == 0 {
+		return nil
+	}
+	return tx.db.Clauses(clause.OnConflict{
+		Columns: []clause.Column{{Name: "device_id"}, {Name: "span"}, {Name: "what"}, {Name: "start"}},
+		DoUpdates: clause.Assignments(map[string]any{
+			"count": gorm.Expr("samples.count + excluded.count"), "low": gorm.Expr("min(samples.low, excluded.low)"), "high": gorm.Expr("max(samples.high, excluded.high)"),
+			"sum": gorm.Expr("samples.sum + excluded.sum"), "latest": gorm.Expr("excluded.latest"),
+		}),
+	}).CreateInBatches(rows, 200).Error
+}
+
 // Delete removes records and returns how many there were.
 func Delete[T any](tx *Tx, where string, args ...any) (int64, error) {
 	r := tx.db.Where(where, args...).Delete(new(T))

@@ -840,3 +840,29 @@ type SaidPage struct {
 	LeftOut  int        `json:"left_out" doc:"That fit, too, but are older than the first of these"`
 	Since    *time.Time `json:"since,omitempty" doc:"How far back messages are kept"`
 }
+
+// Health is how a device's unit did, span by span.
+type Health struct {
+	DeviceID    string         `json:"device_id"`
+	Device      string         `json:"device"`
+	SpanSeconds int            `json:"span_seconds" doc:"300 for up to two days, else 3600"`
+	Series      []HealthSeries `json:"series"`
+}
+
+// HealthSeries is one thing that was measured.
+type HealthSeries struct {
+	What  string       `json:"what" enum:"signal,free memory,battery,interval,returns" doc:"interval: between two readings; returns: how often it came online"`
+	Unit  string       `json:"unit" enum:"dBm,bytes,%,s,times"`
+	Spans []HealthSpan `json:"spans" doc:"The oldest first; spans in which nothing was said are not there"`
+}
+
+// HealthSpan is what was measured in one span of time.
+type HealthSpan struct {
+	At    time.Time `json:"at" doc:"When the span began"`
+	Count int64     `json:"count" doc:"Readings"`
+	Low   float64   `json:"low"`
+	High  float64   `json:"high"`
+	Mean  float64   `json:"mean"`
+	Sum   float64   `json:"sum"`
+	Last  float64   `json:"last"`
+}

@@ -123,3 +123,76 @@ func TestWhatIsSaidIsShown(t *testing.T) {
 		_ = resp.Body.Close()
 	})
 }
+
+// TestHealthIsRolledUp: what a unit says of how it does is kept by spans, also what was
+// said right before the service went down; a weaker signal shows.
+func TestHealthIsRolledUp(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		d := startDemo(t, bubble, "", nil)
+		const hw = "02:5A:11:00:00:1E" // Cisterna, a direct one
+		level := deviceOf(t, d, hw).Hostname
+		for _, x := range []string{level, "adega-climate-1", "terraco-relay-1"} {
+			if got := commissioned(t, d, x); got.Status != task.Done {
+				t.Fatalf("%s: %+v", x, got.Failure)
+			}
+		}
+		time.Sleep(20 * time.Minute)
+		series := func(device string) map[string][]wire.HealthSpan {
+			h, err := client.Get[wire.Health](t.Context(), d.Client, client.Path("devices", device, "health"))
+			if err != nil || h.SpanSeconds != 300 {
+				t.Fatal(err, h.SpanSeconds)
+			}
+			out := map[string][]wire.HealthSpan{}
+			for _, s := range h.Series {
+				for i, x := range s.Spans {
+					if x.Count < 1 || x.Low > x.Mean+1e-9 || x.High < x.Mean-1e-9 || x.Last < x.Low || x.Last > x.High || i > 0 && !x.At.After(s.Spans[i-1].At) || x.At.Unix()%300 != 0 {
+						t.Errorf("%s, %s: %+v", device, s.What, x)
+					}
+				}
+				out[s.What] = s.Spans
+			}
+			return out
+		}
+		first := series(level)
+		for _, what := range []string{"signal", "free memory", "interval", "returns"} {
+			if len(first[what]) == 0 || what != "returns" && len(first[what]) < 3 {
+				t.Errorf("%s in %d spans", what, len(first[what]))
+			}
+		}
+		if x := first["interval"][1]; x.Mean < 20 || x.Mean > 80 {
+			t.Errorf("a reading every %+v", x)
+		}
+		if got := series("adega-climate-1")["battery"]; len(got) == 0 || got[0].Last != 87 {
+			t.Errorf("battery %+v", got)
+		}
+		readings := func(list []wire.HealthSpan) (n int64) {
+			for _, x := range list {
+				n += x.Count
+			}
+			return n
+		}
+		if got := series("terraco-relay-1")["signal"]; len(got) == 0 || got[0].High >= 0 {
+			t.Errorf("signal %+v", got)
+		}
+		before := readings(first["signal"])
+		fault(t, d, hw, "weak signal", -82)
+		time.Sleep(7 * time.Minute)
+		if err := d.Restart(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(3 * time.Minute)
+		after := series(level)["signal"]
+		if readings(after) < before+7 || after[len(after)-1].Low > -80 {
+			t.Errorf("%d readings before, now %+v", before, after)
+		}
+		time.Sleep(150 * time.Minute)
+		h, err := client.Get[wire.Health](t.Context(), d.Client, client.Path("devices", level, "health")+"?hours=120")
+		if err != nil || h.SpanSeconds != 3600 || len(h.Series) == 0 || len(h.Series[0].Spans) < 3 || h.Series[0].Spans[0].At.Unix()%3600 != 0 {
+			t.Errorf("%v: %d s, %d spans", err, h.SpanSeconds, len(h.Series[0].Spans))
+		}
+		fine := series(level)["signal"]
+		if len(fine) < 32 || len(fine) > 39 {
+			t.Errorf("%d spans of five minutes", len(fine))
+		}
+	})
+}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"os/signal"
@@ -159,9 +160,6 @@ func pages(ctx context.Context, d *demo.Demo, dir string) error {
 	if err := b.Has("textbox", "Name"); err != nil {
 		return err
 	}
-	if err := shot("sign-in"); err != nil {
-		return err
-	}
 	for _, step := range []func() error{
 		func() error { return b.Type("textbox", "Name", d.Person) },
 		func() error { return b.Type("textbox", "Password", d.Password) },
@@ -184,7 +182,9 @@ func pages(ctx context.Context, d *demo.Demo, dir string) error {
 		{"firmware", "/firmware", "1.4.0", "light", 1280, 800},
 		{"changes", device("portaria-relay-1"), "restarts in all", "light", 1280, 800},
 		{"drift", "/drift", "settings on", "light", 1280, 800},
-		{"dialect", "/dialects/andorinha", "no fault", "light", 1280, 800},
+		{"messages", "/messages", "Brightness", "light", 1280, 800},
+		{"report", "/api/v1/sites/lagar/report.html", "What is where", "light", 1280, 800},
+		{"hubs", "/hubs", "The hub has lost it", "light", 1280, 800},
 		{"sign-off", "/sign-off", "Luz da adega", "dark", 1280, 800},
 		{"beside-phone", device("adega-lamp-1") + "/beside", "Let it blink", "light", 390, 800},
 	} {
@@ -196,11 +196,18 @@ func pages(ctx context.Context, d *demo.Demo, dir string) error {
 				return err
 			}
 		}
+		if p.name == "hubs" {
+			if _, err := http.PostForm(d.HubURL+"/fault", url.Values{"fault": {"forgets"}}); err != nil {
+				return err
+			}
+		}
 		if err := b.Go(d.URL + p.path); err != nil {
 			return err
 		}
-		if err := b.Theme(p.theme); err != nil {
-			return err
+		if p.name != "report" { // which is paper
+			if err := b.Theme(p.theme); err != nil {
+				return err
+			}
 		}
 		if err := b.See(p.see); err != nil {
 			return err
@@ -269,9 +276,8 @@ func terminals(ctx context.Context, d *demo.Demo, dir string) error {
 		{"terminal-devices", "fado attention; echo; fado device list --site lagar --stage adopted", "11", "140x44+0+0"},
 		{"terminal-commission", "fado device commission adega-level-1 --wait", "11", "140x44+0+0"},
 		{"terminal-bench", "fado bench start --site lagar --prepared --wait", "10", "156x44+0+0"},
-		{"terminal-settings", "fado device settings portaria-relay-1; echo; fado drift list", "11", "140x44+0+0"},
 		{"terminal-dialect", "fado dialect try coruja 2>/dev/null", "10", "150x48+0+0"},
-		{"terminal-checks", "fado check list --site lagar --room Adega; echo; fado check list adega-lamp-1", "8", "178x40+0+0"},
+		{"terminal-hub", "fado hub compare \"Lagar hub\"; echo; fado message list --site lagar --limit 8; echo; fado device health casa-da-bomba-level-1; echo; fado check list adega-lamp-1", "8", "178x52+0+0"},
 	} {
 		finished := filepath.Join(os.TempDir(), fmt.Sprintf("fado-shot-%d", os.Getpid()))
 		_ = os.Remove(finished)

@@ -211,6 +211,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{id}/health": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a device's unit did: signal, memory, battery, readings and returns */
+        get: operations["device-health"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{id}/label.svg": {
         parameters: {
             query?: never;
@@ -1770,6 +1787,49 @@ export interface components {
             site?: string;
             /** @description Empty takes the goal away */
             version: string;
+        };
+        Health: {
+            device: string;
+            device_id: string;
+            series: components["schemas"]["HealthSeries"][];
+            /**
+             * Format: int64
+             * @description 300 for up to two days, else 3600
+             */
+            span_seconds: number;
+        };
+        HealthSeries: {
+            /** @description The oldest first; spans in which nothing was said are not there */
+            spans: components["schemas"]["HealthSpan"][];
+            /** @enum {string} */
+            unit: "dBm" | "bytes" | "%" | "s" | "times";
+            /**
+             * @description interval: between two readings; returns: how often it came online
+             * @enum {string}
+             */
+            what: "signal" | "free memory" | "battery" | "interval" | "returns";
+        };
+        HealthSpan: {
+            /**
+             * Format: date-time
+             * @description When the span began
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description Readings
+             */
+            count: number;
+            /** Format: double */
+            high: number;
+            /** Format: double */
+            last: number;
+            /** Format: double */
+            low: number;
+            /** Format: double */
+            mean: number;
+            /** Format: double */
+            sum: number;
         };
         Hub: {
             /** @description Its account on the embedded broker */
@@ -3790,6 +3850,85 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SealedCopy"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "device-health": {
+        parameters: {
+            query?: {
+                /** @description How far back */
+                hours?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Health"];
                 };
             };
             /** @description Unauthorized */

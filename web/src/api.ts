@@ -17,6 +17,7 @@ export type CheckResult = Schemas["Result"];
 export type SignOff = Schemas["SignOff"];
 export type Trialed = Schemas["Trialed"];
 export type Hub = Schemas["Hub"];
+export type HealthSeries = Schemas["HealthSeries"];
 export type SaidPage = Schemas["SaidPage"];
 export type HubThing = Schemas["HubThing"];
 

@@ -5,6 +5,7 @@ import { Link, useParams } from "react-router";
 import { api, must, type Device, type Setting } from "../api";
 import { Stamp, TaskSheet, Trouble, When, say } from "../parts";
 import { Changes, Commission, Intend, Login, WouldSend } from "./Changes";
+import { Health } from "./Health";
 import { Replace, Retire } from "./Replace";
 import { Checks } from "./SignOff";
 
@@ -106,6 +107,7 @@ export function DevicePage() {
             {settings.data?.some((s) => s.key === "load.count" || s.key === "load.width") ? <img className="drawing" src={`/api/v1/devices/${d.id}/strip.svg?${settings.dataUpdatedAt}`} alt="The order of the strip's lamps" /> : null}</div>
         </>
       ) : null}
+      {inService ? <Health device={d.id} /> : null}
       <div className="columns">
         <div>
           <h2>Last messages <Link className="aside" to={`/messages?device=${d.id}`}>as they come</Link></h2>
