@@ -47,12 +47,20 @@ func (s *server) said(ctx context.Context, in whichMessages) (wire.SaidPage, err
 	if err != nil {
 		return out, err
 	}
-	devices := map[string]wire.Device{}
+	type speaker struct {
+		wire.Device
+		hide func(string) string // what it was told, if it repeats that
+	}
+	devices := map[string]speaker{}
 	for _, m := range p.Messages {
 		d, known := devices[m.Device]
 		if !known {
+			d.hide = func(said string) string { return said }
 			if rec, err := store.One[store.Device](s.Store.Read(ctx), "id = ?", m.Device); err == nil {
-				d = n.device(rec)
+				d.Device = n.device(rec)
+				if d.hide, err = s.Hider(ctx, rec); err != nil {
+					return out, err
+				}
 			}
 			devices[m.Device] = d
 		}
@@ -60,6 +68,8 @@ func (s *server) said(ctx context.Context, in whichMessages) (wire.SaidPage, err
 			Kind: string(m.Kind), Says: m.Facts, Means: m.Means, Size: m.Size, Hidden: m.Hidden, Kept: m.Retained, From: m.From}
 		if w.Payload = string(m.Payload); !utf8.Valid(m.Payload) {
 			w.Payload, w.Hex = hex.EncodeToString(m.Payload), true
+		} else if hidden := d.hide(w.Payload); hidden != w.Payload {
+			w.Payload, w.Says, w.Means = hidden, nil, ""
 		}
 		out.Messages = append(out.Messages, w)
 	}

@@ -447,12 +447,12 @@ func (w *worker) seeHub(ctx context.Context, s *check.Sight, site store.Site) {
 		return
 	}
 	s.Title, _ = td["title"].(string)
-	token, err := e.open("hub", h.ID, h.Token)
+	dir, err := e.directory(h)
 	if err != nil {
 		s.HubDown = reason(err)
 		return
 	}
-	back, err := hub.Open(h.Directory, token, e.net).Get(ctx, thing.ID(w.d.ID))
+	back, err := dir.Get(ctx, thing.ID(w.d.ID))
 	switch {
 	case errors.Is(err, hub.ErrNone):
 	case err != nil:

@@ -109,7 +109,7 @@ func members(tx *store.Tx, hubID string) ([]store.Device, error) {
 func (e *Engine) compareHub(ctx context.Context, h store.Hub) (HubView, error) {
 	v := HubView{Hub: h, At: e.Clock.Now(), Things: []HubThing{}}
 	tx := e.Store.Read(ctx)
-	place, err := e.placeAt(tx, h)
+	dir, err := e.directory(h)
 	if err != nil {
 		return v, err
 	}
@@ -126,23 +126,29 @@ func (e *Engine) compareHub(ctx context.Context, h store.Hub) (HubView, error) {
 	if err != nil {
 		return v, err
 	}
-	held, err := place.held(ctx)
+	things, err := dir.List(ctx)
 	e.noteHub(ctx, h, err)
 	if err != nil {
 		return v, err
+	}
+	held := map[string]map[string]any{}
+	for _, td := range things {
+		if id, _ := td["id"].(string); id != "" {
+			held[id] = td
+		}
 	}
 	for _, d := range devices {
 		t := HubThing{ID: thing.ID(d.ID), Device: d, Title: d.Label, Standing: HubSame}
 		theirs, has := held[t.ID]
 		delete(held, t.ID)
-		ours, err := place.describe(d)
+		ours, err := e.Thing(ctx, d)
 		switch {
 		case err != nil:
 			t.Standing, t.Differences = HubUndescribed, []thing.Difference{{Ours: reason(err)}}
 		case !has:
 			t.Standing = HubMissing
 		default:
-			if t.Differences = place.compare(ours, theirs); len(t.Differences) > 0 {
+			if t.Differences = thing.Compare(ours, theirs); len(t.Differences) > 0 {
 				t.Standing = HubDiffers
 			}
 		}
@@ -157,7 +163,8 @@ func (e *Engine) compareHub(ctx context.Context, h store.Hub) (HubView, error) {
 			v.Strangers++
 			continue
 		}
-		t := HubThing{ID: id, Device: device, Title: titleOf(theirs), Standing: HubExtra}
+		t := HubThing{ID: id, Device: device, Standing: HubExtra}
+		t.Title, _ = theirs["title"].(string)
 		if o, waits := queued[device.ID]; waits {
 			t.Standing, t.Tries = HubWaiting, o.Tries
 		}
@@ -167,12 +174,6 @@ func (e *Engine) compareHub(ctx context.Context, h store.Hub) (HubView, error) {
 		return cmp.Or(strings.Compare(a.Title, b.Title), strings.Compare(a.ID, b.ID))
 	})
 	return v, nil
-}
-
-func titleOf(td any) string {
-	m, _ := td.(map[string]any)
-	s, _ := m["title"].(string)
-	return s
 }
 
 // once finds the device that a thing is, or was. Things that are none of Fado's are
@@ -344,58 +345,30 @@ func (e *Engine) hubLoop(ctx context.Context) {
 	}
 }
 
-// place is where a hub looks for its things.
-type place struct {
-	// describe is what stands there of a device.
-	describe func(d store.Device) (any, error)
-	// held is what stands there, by the ids of things.
-	held    func(ctx context.Context) (map[string]any, error)
-	compare func(ours, theirs any) []thing.Difference
-	put     func(ctx context.Context, d store.Device) error
-	remove  func(ctx context.Context, deviceID string) error
-}
-
-// placeAt opens the place of a hub.
-func (e *Engine) placeAt(tx *store.Tx, h store.Hub) (place, error) {
+// directory opens a hub's directory.
+func (e *Engine) directory(h store.Hub) (*hub.Directory, error) {
 	token, err := e.open("hub", h.ID, h.Token)
 	if err != nil {
-		return place{}, err
+		return nil, err
 	}
-	dir := hub.Open(h.Directory, token, e.net)
-	return place{
-		describe: func(d store.Device) (any, error) { return e.Thing(e.ctx, d) },
-		held: func(ctx context.Context) (map[string]any, error) {
-			list, err := dir.List(ctx)
-			out := map[string]any{}
-			for _, td := range list {
-				if id, _ := td["id"].(string); id != "" {
-					out[id] = td
-				}
-			}
-			return out, err
-		},
-		compare: func(ours, theirs any) []thing.Difference {
-			o, _ := ours.(map[string]any)
-			t, _ := theirs.(map[string]any)
-			return thing.Compare(o, t)
-		},
-		put: func(ctx context.Context, d store.Device) error {
-			td, err := e.Thing(ctx, d)
-			if err != nil {
-				return err
-			}
-			if err := dir.Put(ctx, td); err != nil {
-				return err
-			}
-			back, err := dir.Get(ctx, thing.ID(d.ID))
-			if err != nil {
-				return err
-			}
-			if list := thing.Compare(td, back); len(list) > 0 {
-				return fmt.Errorf("%w: what it holds differs from what was put, at %s", hub.ErrRefused, list[0].At)
-			}
-			return nil
-		},
-		remove: func(ctx context.Context, deviceID string) error { return dir.Delete(ctx, thing.ID(deviceID)) },
-	}, nil
+	return hub.Open(h.Directory, token, e.net), nil
+}
+
+// putThing puts a device's thing into a directory and reads it back.
+func (e *Engine) putThing(ctx context.Context, dir *hub.Directory, d store.Device) error {
+	td, err := e.Thing(ctx, d)
+	if err != nil {
+		return err
+	}
+	if err := dir.Put(ctx, td); err != nil {
+		return err
+	}
+	back, err := dir.Get(ctx, thing.ID(d.ID))
+	if err != nil {
+		return err
+	}
+	if list := thing.Compare(td, back); len(list) > 0 {
+		return fmt.Errorf("%w: what it holds differs from what was put, at %s", hub.ErrRefused, list[0].At)
+	}
+	return nil
 }

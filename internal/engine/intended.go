@@ -107,11 +107,20 @@ func (e *Engine) intended(tx *store.Tx, d store.Device) (settings.Values, map[se
 // HideSecrets masks what is intended for a device and secret in a text that its
 // unit wrote.
 func (e *Engine) HideSecrets(ctx context.Context, d store.Device, said string) (string, error) {
-	values, _, err := e.intended(e.Store.Read(ctx), d)
+	hide, err := e.Hider(ctx, d)
 	if err != nil {
 		return "", err
 	}
-	return secret.Hide(said, maps.Values(values)), nil
+	return hide(said), nil
+}
+
+// Hider gives what HideSecrets does, for many texts of one device.
+func (e *Engine) Hider(ctx context.Context, d store.Device) (func(said string) string, error) {
+	values, _, err := e.intended(e.Store.Read(ctx), d)
+	if err != nil {
+		return nil, err
+	}
+	return func(said string) string { return secret.Hide(said, maps.Values(values)) }, nil
 }
 
 // hashValue is the keyed hash that tells whether a value is the one that was

@@ -137,7 +137,7 @@ func (e *Engine) send(ctx context.Context, o store.Outgoing, adopting bool) erro
 	if err != nil {
 		return errNoHub
 	}
-	at, err := e.placeAt(tx, h)
+	dir, err := e.directory(h)
 	if err != nil {
 		return err
 	}
@@ -147,9 +147,9 @@ func (e *Engine) send(ctx context.Context, o store.Outgoing, adopting bool) erro
 	}
 	stays := err == nil && o.Kind == "thing" && d.Stage != string(inventory.Retired) && (adopting || d.KeepsPlace || d.Stage == string(inventory.Adopted))
 	if stays {
-		err = at.put(ctx, d)
+		err = e.putThing(ctx, dir, d)
 	} else {
-		err = at.remove(ctx, o.Device())
+		err = dir.Delete(ctx, thing.ID(o.Device()))
 	}
 	if err == nil || errors.Is(err, hub.ErrDown) || errors.Is(err, hub.ErrRefused) {
 		e.noteHub(ctx, h, err)

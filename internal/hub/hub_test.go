@@ -157,8 +157,7 @@ func TestDownAndRefusedAreToldApart(t *testing.T) {
 func TestList(t *testing.T) {
 	pages := map[string]string{"": `[{"id":"urn:1"},{"id":"urn:2"}]`, "2": `[{"id":"urn:3"}]`}
 	next, length := "", 0
-	var d *directory
-	d = serve(t)
+	d := serve(t)
 	d.Config.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/.well-known/wot" {
 			_ = json.NewEncoder(w).Encode(map[string]any{"properties": map[string]any{"things": map[string]any{"forms": []any{map[string]any{"href": "/list"}}}}})

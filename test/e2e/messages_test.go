@@ -104,13 +104,21 @@ func TestWhatIsSaidIsShown(t *testing.T) {
 		}
 		// What a spreadsheet would carry out is defused.
 		payload := `=HYPERLINK("http://x")`
-		if err := d.Say(t.Context(), deviceOf(t, d, "terraco-relay-1").Topic+"/relay-1", []byte(payload), false); err != nil {
+		if err := d.Say(t.Context(), deviceOf(t, d, "terraco-relay-1").Topic+"/state/relay-1", []byte(payload), false); err != nil {
 			t.Fatal(err)
 		}
 		time.Sleep(time.Second)
 		b, err := d.Client.Raw(t.Context(), "/api/v1/messages.csv?contains="+url.QueryEscape("hyperlink"))
-		if err != nil || strings.Contains(string(b), `,"=HYP`) {
+		if err != nil || strings.Contains(string(b), `,"=HYP`) || !strings.Contains(string(b), `,"'=HYP`) {
 			t.Errorf("%v: %s", err, b)
+		}
+		// A unit that repeats what it was told.
+		if err := d.Say(t.Context(), deviceOf(t, d, "terraco-relay-1").Topic+"/state/relay-2", []byte("my key is "+demo.Passphrase("lagar")), false); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(time.Second)
+		if p := said(t, d, "contains", "my key is"); len(p.Messages) != 1 || p.Messages[0].Payload != "my key is •••" || len(p.Messages[0].Says) != 0 {
+			t.Errorf("%+v", p.Messages)
 		}
 		time.Sleep(70 * time.Minute)
 		if p := said(t, d, "limit", "2000"); p.Since == nil || time.Since(*p.Since) > 62*time.Minute {
