@@ -425,6 +425,19 @@ func fado(t *testing.T, d *demo.Demo, stdin string, args ...string) (int, string
 	return code, out.String()
 }
 
+// arguments splits a line as a shell does that knows nothing but double quotes.
+func arguments(line string) []string {
+	var out []string
+	for i, part := range strings.Split(line, `"`) {
+		if i%2 == 1 {
+			out = append(out, part)
+			continue
+		}
+		out = append(out, strings.Fields(part)...)
+	}
+	return out
+}
+
 // TestEveryCommandIsExplained: each command has a short text and an example,
 // and each example that only reads works on the demo.
 func TestEveryCommandIsExplained(t *testing.T) {
@@ -432,7 +445,7 @@ func TestEveryCommandIsExplained(t *testing.T) {
 	d := startDemo(t, 8, "", nil)
 	sighted(t, d, "02:5A:11:00:00:1B")
 	run(t, d, "/api/v1/devices/terraco-relay-1/commission", struct{}{})
-	reads := map[string]bool{"list": true, "show": true, "settings": true, "preview": true, "messages": true, "thing": true, "fit": true, "keys": true, "schema": true, "attention": true, "scan": true, "openapi": true}
+	reads := map[string]bool{"list": true, "show": true, "settings": true, "preview": true, "messages": true, "thing": true, "fit": true, "keys": true, "schema": true, "attention": true, "scan": true, "openapi": true, "compare": true, "health": true, "report": true}
 	tried := 0
 	var walk func(c *cobra.Command)
 	walk = func(c *cobra.Command) {
@@ -444,9 +457,10 @@ func TestEveryCommandIsExplained(t *testing.T) {
 		}
 		for line := range strings.SplitSeq(c.Example, "\n") {
 			line = strings.TrimSpace(line)
-			if !reads[c.Name()] || strings.Contains(line, ">") {
+			if !reads[c.Name()] || strings.Contains(line, ">") || strings.Contains(line, "--to") {
 				continue
 			}
+			line = strings.ReplaceAll(line, " --watch", "") // which ends with its person
 			if before, inner, ok := strings.Cut(line, "$("); ok {
 				inner, _, _ = strings.Cut(inner, " | ")
 				code, out := fado(t, d, "", strings.Fields(inner)[1:]...)
@@ -456,7 +470,7 @@ func TestEveryCommandIsExplained(t *testing.T) {
 				}
 				line = before + strings.Fields(out)[0]
 			}
-			code, out := fado(t, d, "", strings.Fields(line)[1:]...)
+			code, out := fado(t, d, "", arguments(line)[1:]...)
 			if code != 0 || len(strings.TrimSpace(out)) == 0 {
 				t.Errorf("«%s» gives exit code %d: %s", line, code, out)
 			}

@@ -340,6 +340,42 @@ func TestConsoleDialects(t *testing.T) {
 	)
 }
 
+// TestConsoleHubAndMessages: a hub that forgot is brought in step from its page; what is
+// said is narrowed and paused; how a unit does is drawn; report and label open.
+func TestConsoleHubAndMessages(t *testing.T) {
+	long(t)
+	d := startDemo(t, 8, "", nil)
+	for _, x := range []string{"adega-level-1", "adega-lamp-1"} {
+		if got := commissioned(t, d, x); got.Status != task.Done {
+			t.Fatalf("%+v", got.Failure)
+		}
+	}
+	b := openConsole(t, d)
+	hubFault(t, d, "forgets")
+	steps(t, b,
+		func() error { return b.Press("link", "Hubs") },
+		func() error { return b.See("The hub has lost it.") },
+		func() error { return b.Press("button", "Bring it in step") },
+		func() error { return b.See("2 as they should be") },
+		func() error { return b.Press("link", "Messages") },
+		func() error { return b.See("Lamp off, Brightness") },
+		func() error { return b.Choose("Kind", "health") },
+		func() error { return b.See("free_memory") },
+		func() error { return b.Press("button", "Pause") },
+		func() error { return b.See("Paused; nothing is lost meanwhile.") },
+		func() error { return b.Type("searchbox", "Text in topic or payload", "no such text") },
+		func() error { return b.See("Nothing was said in the last hour that fits.") },
+		func() error { return b.Go(d.URL + "/devices/" + deviceOf(t, d, "adega-level-1").ID) },
+		func() error { return b.See("Between two readings") }, // within a minute, which is seconds here
+		func() error { return b.Press("link", "as they come") },
+		func() error { return b.See("Only Nível da talha") },
+		func() error { return b.Go(d.URL + "/api/v1/sites/lagar/report.html") },
+		func() error { return b.See("24 devices are not in service yet") },
+		func() error { return b.Go(d.URL + "/api/v1/sites/lagar/labels.html") },
+		func() error { return b.See("adega-level-1") },
+	)
+}
+
 // TestConsoleIsAccessible runs axe on every page in both themes and at both
 // widths, and fails on any console error.
 func TestConsoleIsAccessible(t *testing.T) {
@@ -362,7 +398,7 @@ func TestConsoleIsAccessible(t *testing.T) {
 	b := openConsole(t, d)
 	for _, p := range []struct{ path, see string }{
 		{"/", "What needs you"}, {"/devices", "35 devices"}, {"/devices/" + id("adega-level-1"), "proven by effect"}, {"/devices/" + id("lavandaria-level-1"), "Likely cause"},
-		{"/bench", "fado-"}, {"/sign-off", "Nível da talha"}, {"/devices/" + id("adega-level-1") + "/beside", "Let it blink"}, {"/drift", "2 settings on 1 device"}, {"/dialects", "Coruja"}, {"/dialects/andorinha", "no fault"}, {"/sites/lagar/names", "Would be renamed"}, {"/sites/lagar/inventory", "CSV file"}, {"/firmware", "1.4.0"}, {"/activity", "marta"}, {"/devices?add=1", "Set-up code"}, {"/nowhere", "no such page"},
+		{"/bench", "fado-"}, {"/sign-off", "Nível da talha"}, {"/devices/" + id("adega-level-1") + "/beside", "Let it blink"}, {"/drift", "2 settings on 1 device"}, {"/hubs", "1 as it should be"}, {"/messages", "Water level"}, {"/dialects", "Coruja"}, {"/dialects/andorinha", "no fault"}, {"/sites/lagar/names", "Would be renamed"}, {"/sites/lagar/inventory", "CSV file"}, {"/firmware", "1.4.0"}, {"/activity", "marta"}, {"/devices?add=1", "Set-up code"}, {"/nowhere", "no such page"},
 	} {
 		for _, theme := range []string{"light", "dark"} {
 			for _, width := range []int64{1280, 390} {
