@@ -71,7 +71,7 @@ export function DevicePage() {
           <dl className="facts">
             <Line name="Hostname"><span className="mono">{d.hostname}</span></Line>
             <Line name="Topic"><span className="mono">{d.topic}</span>{d.live_topic ? <span className="quiet"> — its unit still uses <span className="mono">{d.live_topic}</span></span> : null}</Line>
-            <Line name="Label">{d.label} <a className="ms-2" href={`/api/v1/devices/${d.id}/label.svg`} target="_blank" rel="noreferrer">to print</a></Line>
+            <Line name="Label">{d.label} <a className="ms-2" style={{ textDecoration: "underline" }} href={`/api/v1/devices/${d.id}/label.svg`} target="_blank" rel="noreferrer">to print</a></Line>
             {d.address ? <Line name="Address"><span className="mono">{d.address}</span></Line> : null}
             {d.boot_seconds ? <Line name="Usually starts in">{d.boot_seconds.toFixed(1)} s</Line> : null}
             <Line name="Hardware id"><span className="mono">{d.hardware_id || (d.ending ? `…${d.ending}; the rest it says itself` : "not known")}</span></Line>
