@@ -57,7 +57,7 @@ var faultsOfABench = []planted{
 // from FADO_SEED on.
 func seeds(t *testing.T) (from, count int) {
 	t.Helper()
-	from, count = 1, 60
+	from, count = 1, 40
 	if testing.Short() {
 		count = 2
 	}
