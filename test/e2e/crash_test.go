@@ -29,7 +29,7 @@ import (
 
 // crashScale is how fast time goes at most: a service that is away, or a disk that
 // stands still for seconds, must not look like a unit that does not answer.
-const crashScale = 8
+const crashScale = 6
 
 // rig runs a real service process against a simulated site that outlives it.
 type rig struct {
