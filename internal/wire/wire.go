@@ -156,8 +156,8 @@ type HubThing struct {
 
 // HubDifference is a place where a hub holds something else than it was given.
 type HubDifference struct {
-	At     string `json:"at" doc:"JSON Pointer into the thing"`
-	Ours   string `json:"ours,omitempty" doc:"JSON, as it should be"`
+	At     string `json:"at" doc:"JSON Pointer into the thing; empty where the thing cannot be described"`
+	Ours   string `json:"ours,omitempty" doc:"JSON, as it should be; where at is empty, why it cannot be described"`
 	Theirs string `json:"theirs,omitempty" doc:"JSON, as the hub has it"`
 }
 

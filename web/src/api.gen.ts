@@ -1854,9 +1854,9 @@ export interface components {
             waiting: number;
         };
         HubDifference: {
-            /** @description JSON Pointer into the thing */
+            /** @description JSON Pointer into the thing; empty where the thing cannot be described */
             at: string;
-            /** @description JSON, as it should be */
+            /** @description JSON, as it should be; where at is empty, why it cannot be described */
             ours?: string;
             /** @description JSON, as the hub has it */
             theirs?: string;

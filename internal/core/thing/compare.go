@@ -19,9 +19,10 @@ type Difference struct {
 // mostDifferences is how many differences of one thing are named.
 const mostDifferences = 20
 
-// Compare lists where a description in a directory differs from ours, at most
-// twenty places. Members that the directory added by itself, such as when it was
-// registered, and contexts that it added are no differences.
+// Compare lists where a description in a directory does not say what ours does, at
+// most twenty places. What a directory adds of its own, such as when the thing was
+// registered, default values, or forms through itself, is no difference; a property,
+// an action or an event that we do not have is one.
 func Compare(ours, theirs map[string]any) []Difference {
 	var out []Difference
 	compare("", plainJSON(ours), plainJSON(theirs), &out)
@@ -57,10 +58,9 @@ func compare(at string, ours, theirs any, out *[]Difference) {
 			}
 			compare(below, o[k], v, out)
 		}
-		// What is no metadata of the directory's own stands in a thing's parts.
-		if at != "" {
+		if at == "/properties" || at == "/actions" || at == "/events" {
 			for _, k := range slices.Sorted(maps.Keys(t)) {
-				if _, has := o[k]; !has && !strings.HasPrefix(k, "@") {
+				if _, has := o[k]; !has {
 					*out = append(*out, Difference{At: at + "/" + member(k), Theirs: text(t[k])})
 				}
 			}
@@ -83,16 +83,13 @@ func compare(at string, ours, theirs any, out *[]Difference) {
 			}
 			return
 		}
-		for i := range max(len(o), len(t)) {
+		for i := range o {
 			below := at + "/" + strconv.Itoa(i)
-			switch {
-			case i >= len(o):
-				*out = append(*out, Difference{At: below, Theirs: text(t[i])})
-			case i >= len(t):
+			if i >= len(t) {
 				*out = append(*out, Difference{At: below, Ours: text(o[i])})
-			default:
-				compare(below, o[i], t[i], out)
+				continue
 			}
+			compare(below, o[i], t[i], out)
 		}
 		return
 	}

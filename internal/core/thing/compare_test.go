@@ -25,10 +25,19 @@ func TestCompare(t *testing.T) {
 		"another title":  {func(m map[string]any) { m["title"] = "Adega" }, []Difference{{"/title", `"Adega clima"`, `"Adega"`}}},
 		"no properties":  {func(m map[string]any) { delete(m, "properties") }, []Difference{{"/properties", text(ours()["properties"]), ""}}},
 		"context is cut": {func(m map[string]any) { m["@context"] = []any{"x"} }, []Difference{{"/@context/0", `"https://www.w3.org/2022/wot/td/v1.1"`, ""}}},
-		"another address, and a form more": {func(m map[string]any) {
+		"another address": {func(m map[string]any) {
 			p := m["properties"].(map[string]any)["temperature"].(map[string]any)
-			p["forms"] = []any{map[string]any{"href": "mqtt://h:1/a/c", "op": []any{"readproperty"}}, map[string]any{"href": "x"}}
-		}, []Difference{{"/properties/temperature/forms/0/href", `"mqtt://h:1/a/b"`, `"mqtt://h:1/a/c"`}, {"/properties/temperature/forms/1", "", `{"href":"x"}`}}},
+			p["forms"] = []any{map[string]any{"href": "mqtt://h:1/a/c", "op": []any{"readproperty"}}}
+		}, []Difference{{"/properties/temperature/forms/0/href", `"mqtt://h:1/a/b"`, `"mqtt://h:1/a/c"`}}},
+		"default values, and a form of the directory's own": {func(m map[string]any) {
+			p := m["properties"].(map[string]any)["temperature"].(map[string]any)
+			p["writeOnly"], p["@type"] = false, "Temperature"
+			p["forms"] = []any{map[string]any{"href": "mqtt://h:1/a/b", "op": "readproperty", "contentType": "application/json"}, map[string]any{"href": "http://hub/t"}}
+			m["links"] = []any{}
+		}, nil},
+		"no form": {func(m map[string]any) {
+			m["properties"].(map[string]any)["temperature"].(map[string]any)["forms"] = []any{}
+		}, []Difference{{"/properties/temperature/forms/0", `{"href":"mqtt://h:1/a/b","op":["readproperty"]}`, ""}}},
 		"a property that was not put, with a slash in its name": {func(m map[string]any) { m["properties"].(map[string]any)["a/b"] = true }, []Difference{{"/properties/a~1b", "", "true"}}},
 		"a part of another kind":                                {func(m map[string]any) { m["properties"] = "none" }, []Difference{{"/properties", text(ours()["properties"]), `"none"`}}},
 	} {
