@@ -183,13 +183,17 @@ func (in *ingest) one(m broker.Message) {
 		in.overhear(m)
 		return
 	}
-	if l.dialect == nil || len(m.Payload) > dialect.MaxReply {
+	if len(m.Payload) > dialect.MaxReply {
 		return
 	}
-	kind, facts, ok := l.dialect.Decode(base, m.Topic, m.Payload)
-	at := in.e.Clock.Now()
-	in.hear(l, base, m, ok, at)
-	if !ok || len(m.Payload) == 0 {
+	var kind dialect.MessageKind
+	var facts dialect.Facts
+	known, at := false, in.e.Clock.Now()
+	if l.dialect != nil {
+		kind, facts, known = l.dialect.Decode(base, m.Topic, m.Payload)
+	}
+	in.hear(l, base, m, known, at)
+	if !known || len(m.Payload) == 0 {
 		return
 	}
 	rest := m.Topic[len(base):]

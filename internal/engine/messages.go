@@ -192,8 +192,6 @@ func (e *Engine) Heard(ctx context.Context, f MessageFilter) (MessagePage, error
 	if f.After > out.Next {
 		f.After = 0 // a number of another data folder
 	}
-	e.ingest.mu.RLock()
-	defer e.ingest.mu.RUnlock()
 	needle := strings.ToLower(f.Contains)
 	looked := 0
 	for _, batch := range slices.Backward(batches) {
@@ -234,11 +232,12 @@ func ordered(p MessagePage) MessagePage {
 	return p
 }
 
-// understand decodes a message through its device's dialect. The ingest's lock is
-// held.
+// understand decodes a message through its device's dialect.
 func (in *ingest) understand(s Said) Heard {
 	h := Heard{Said: s}
+	in.mu.RLock()
 	l := in.byID[s.Device]
+	in.mu.RUnlock()
 	if l == nil || l.dialect == nil || s.Hidden {
 		if s.Hidden {
 			h.Kind = Command
