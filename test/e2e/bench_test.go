@@ -192,7 +192,7 @@ func mixedBench(t *testing.T, seed uint64) {
 			}
 			overhear()
 		}
-		refused := 0
+		var refused []string
 		for _, x := range list {
 			got, p := end(x.HardwareID), plan[x.HardwareID]
 			ends := p.ends
@@ -206,11 +206,11 @@ func mixedBench(t *testing.T, seed uint64) {
 				t.Errorf("seed %d: %s, a %s with «%s», ended %s %q (%+v)\n%s", seed, x.Name, x.Model, p.fault, got.Status, failure(got), got.Failure, sheet(got))
 			}
 			if slices.ContainsFunc(unitReport(t, d, x.HardwareID).Tried, func(s string) bool { return strings.HasPrefix(s, "wifi_refused") }) {
-				refused++
+				refused = append(refused, fmt.Sprintf("%s, a %s with «%s», ended %q\n%s", x.Name, x.Model, p.fault, failure(got), sheet(got)))
 			}
 		}
-		if most := map[bool]int{true: 1}[wrong]; refused > most {
-			t.Errorf("seed %d: %d units left with a wrong passphrase", seed, refused)
+		if most := map[bool]int{true: 1}[wrong]; len(refused) > most {
+			t.Errorf("seed %d: %d units left with a wrong passphrase:\n%s", seed, len(refused), strings.Join(refused, "\n"))
 		}
 		// The faults are mended; what failed is tried again.
 		if wrong {

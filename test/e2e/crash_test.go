@@ -29,7 +29,7 @@ import (
 
 // crashScale is how fast time goes at most: a service that is away, or a disk that
 // stands still for seconds, must not look like a unit that does not answer.
-const crashScale = 6
+const crashScale = 4
 
 // rig runs a real service process against a simulated site that outlives it.
 type rig struct {
@@ -484,7 +484,7 @@ func TestKilledAtEveryBoundary(t *testing.T) {
 		case err != nil:
 			t.Errorf("%s: %v", name, err)
 		case x.Status != task.Done:
-			t.Errorf("%s: the task ended as %s: %+v", name, x.Status, x.Failure)
+			t.Errorf("%s: the task ended as %s: %+v\n%s\n%+v\n%s", name, x.Status, x.Failure, sheet(x), r.unit(), r.log)
 		case commissioning:
 			r.expectAdopted(name)
 		case applying:
