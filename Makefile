@@ -23,7 +23,7 @@ tour: build
 
 # tools: what tests and pictures need and a fresh machine may lack.
 tools: web/node_modules/.installed
-	@missing=""; for t in chromium:chromium gcc:gcc dbus-daemon:dbus-daemon ip:iproute2; do command -v $${t%%:*} >/dev/null || missing="$$missing $${t##*:}"; done; \
+	@missing=""; for t in chromium:chromium gcc:gcc dbus-daemon:dbus-daemon ip:iproute2 mosquitto:mosquitto mosquitto_ctrl:mosquitto openssl:openssl; do command -v $${t%%:*} >/dev/null || missing="$$missing $${t##*:}"; done; \
 	/usr/bin/python3 -c 'import dbusmock' 2>/dev/null || missing="$$missing python3-dbusmock"; \
 	if [ -n "$$missing" ]; then \
 	  if [ "$$(id -u)" = 0 ]; then echo "Installing Debian's$$missing …"; apt-get update -qq && apt-get install -y -qq --no-install-recommends $$missing >/dev/null; \

@@ -302,29 +302,7 @@ func (s *server) siteRoutes(api huma.API) {
 		n, err := s.SaveNetwork(ctx, actor(ctx), "", in.ID, in.Body)
 		return &reply[wire.Network]{network(n)}, err
 	})
-	broker := func(b store.Broker) wire.Broker {
-		how := "an account of its own for each unit"
-		if b.Kind == "external" {
-			how = "one account that all units share: whoever reads it from one unit can speak for all"
-		}
-		return wire.Broker{ID: b.ID, Name: b.Name, Kind: b.Kind, Host: b.Host, Port: b.Port, TLS: b.TLS, Accounts: how}
-	}
-	handle(s, api, "GET", "/brokers", "list-brokers", "List the brokers", 200, func(ctx context.Context, _ *none) (*reply[[]wire.Broker], error) {
-		list, err := store.All[store.Broker](s.Store.Read(ctx), "name", "1 = 1")
-		out := []wire.Broker{}
-		for _, b := range list {
-			out = append(out, broker(b))
-		}
-		return &reply[[]wire.Broker]{out}, err
-	})
-	handle(s, api, "POST", "/brokers", "add-broker", "Add a broker", 201, func(ctx context.Context, in *withBody[wire.BrokerEdit]) (*reply[wire.Broker], error) {
-		b, err := s.SaveBroker(ctx, actor(ctx), "", in.Body)
-		return &reply[wire.Broker]{broker(b)}, err
-	})
-	handle(s, api, "PATCH", "/brokers/{id}", "edit-broker", "Change a broker", 200, func(ctx context.Context, in *pathBody[wire.BrokerEdit]) (*reply[wire.Broker], error) {
-		b, err := s.SaveBroker(ctx, actor(ctx), in.ID, in.Body)
-		return &reply[wire.Broker]{broker(b)}, err
-	})
+	s.brokerRoutes(api)
 	s.hubRoutes(api)
 }
 

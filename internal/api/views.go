@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"fado/internal/core/check"
 	"fado/internal/core/dialect"
@@ -456,6 +457,9 @@ func (s *server) attention(ctx context.Context, siteRef string) (wire.Attention,
 		if *to, err = store.Count[store.Device](tx, where+" AND "+here, siteID, siteID); err != nil {
 			return a, err
 		}
+	}
+	if p := s.Link().Trouble(time.Now()); p != nil {
+		a.Problems = append(a.Problems, strings.TrimSpace(p.What+" "+p.Next))
 	}
 	if !s.HasRadio() {
 		a.Problems = append(a.Problems, "No radio is set up: units in set-up mode cannot be seen or joined.")

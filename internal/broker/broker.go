@@ -51,6 +51,9 @@ type Address struct {
 	Password secret.Secret
 	ClientID string
 	Net      carrier.Net
+	// Certificate and Key, PEM, are shown beside the password when they are there.
+	Certificate string
+	Key         secret.Secret
 }
 
 func (a Address) options() (*mqtt.ClientOptions, error) {
@@ -64,6 +67,13 @@ func (a Address) options() (*mqtt.ClientOptions, error) {
 			if !conf.RootCAs.AppendCertsFromPEM([]byte(a.CA)) {
 				return nil, errors.New("the broker's CA certificate cannot be read")
 			}
+		}
+		if a.Certificate != "" {
+			pair, err := tls.X509KeyPair([]byte(a.Certificate), []byte(a.Key.Expose()))
+			if err != nil {
+				return nil, fmt.Errorf("use the client certificate: %w", err)
+			}
+			conf.Certificates = []tls.Certificate{pair}
 		}
 		o.SetTLSConfig(conf)
 	}

@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"math"
@@ -27,6 +29,15 @@ type Account struct {
 	Name   string
 	Hash   string // of the password, by Config.Hash
 	Rights Rights
+	// Certified wants a client certificate of that name beside the password.
+	Certified bool
+}
+
+// Trust is how the embedded broker shows itself and judges certificates.
+type Trust struct {
+	Server  *tls.Certificate // that it shows; nil for that of its configuration
+	Clients *x509.CertPool   // authorities of its clients; nil for none
+	Revoked map[string]bool  // serial numbers in hexadecimal, without leading zeros
 }
 
 // Config is what the embedded broker is made from.
@@ -79,7 +90,7 @@ func Listen(c Config) (*Embedded, error) {
 	}
 	at = gather(at)
 	if c.TLS != nil {
-		at = tls.NewListener(at, c.TLS)
+		at = tls.NewListener(at, h.secured(c.TLS))
 	}
 	l := listeners.NewNet("units", at)
 	if err := s.AddListener(l); err != nil {
@@ -99,6 +110,78 @@ func Listen(c Config) (*Embedded, error) {
 
 // Address is the listener's address, with the port that it got.
 func (e *Embedded) Address() string { return e.addr }
+
+// SetTrust changes which certificates the broker shows and takes. Who has connected
+// stays so; sessions with a certificate that is revoked are dropped.
+func (e *Embedded) SetTrust(t Trust) {
+	e.hook.mu.Lock()
+	e.hook.trust = t
+	e.hook.mu.Unlock()
+	for _, cl := range e.server.Clients.GetAll() {
+		if c := clientCertificate(cl); c != nil && t.Revoked[c.SerialNumber.Text(16)] {
+			_ = e.server.DisconnectClient(cl, packets.ErrAdministrativeAction)
+		}
+	}
+}
+
+// secured completes a TLS configuration by what the broker trusts at the moment of
+// each connection.
+func (h *hook) secured(base *tls.Config) *tls.Config {
+	base = base.Clone()
+	base.GetConfigForClient = func(*tls.ClientHelloInfo) (*tls.Config, error) {
+		h.mu.RLock()
+		t := h.trust
+		h.mu.RUnlock()
+		c := base.Clone()
+		c.GetConfigForClient = nil
+		if t.Server != nil {
+			c.Certificates = []tls.Certificate{*t.Server}
+		}
+		if t.Clients == nil {
+			return c, nil
+		}
+		c.ClientCAs, c.ClientAuth = t.Clients, tls.VerifyClientCertIfGiven
+		c.VerifyConnection = func(s tls.ConnectionState) error {
+			if len(s.PeerCertificates) > 0 && t.Revoked[s.PeerCertificates[0].SerialNumber.Text(16)] {
+				return errors.New("this certificate was revoked")
+			}
+			return nil
+		}
+		return c, nil
+	}
+	return base
+}
+
+func clientCertificate(cl *mochi.Client) *x509.Certificate {
+	c, ok := cl.Net.Conn.(*tls.Conn)
+	if !ok {
+		return nil
+	}
+	if chain := c.ConnectionState().PeerCertificates; len(chain) > 0 {
+		return chain[0]
+	}
+	return nil
+}
+
+// shows tells whose certificate a client showed, which was verified before.
+func shows(cl *mochi.Client) (name string, shown bool) {
+	c := clientCertificate(cl)
+	if c == nil {
+		return "", false
+	}
+	return c.Subject.CommonName, true
+}
+
+// Certified tells the serial number of the certificate with which an account is
+// connected now, "" for none.
+func (e *Embedded) Certified(name string) string {
+	if cl, ok := e.server.Clients.Get(name); ok && !cl.Closed() {
+		if c := clientCertificate(cl); c != nil {
+			return c.SerialNumber.Text(16)
+		}
+	}
+	return ""
+}
 
 // SetAccount adds an account or changes its rights or password.
 func (e *Embedded) SetAccount(a Account) {
@@ -273,6 +356,7 @@ type hook struct {
 	refused  map[string]refusal   // the last of each name, until it is let in
 	letIn    map[string]time.Time // when each account last was
 	closing  bool
+	trust    Trust
 	stored   map[string][]byte
 
 	keepMu sync.Mutex
@@ -304,12 +388,17 @@ func (h *hook) may(name string, judge func(Account) bool) bool {
 // client id only, and with a will only where it may write.
 func (h *hook) OnConnectAuthenticate(cl *mochi.Client, pk packets.Packet) bool {
 	hash, name, why := h.config.Hash(string(pk.Connect.Password)), string(pk.Connect.Username), "there is no such account"
+	certificate, shown := shows(cl)
 	may := h.may(name, func(a Account) bool {
 		switch {
 		case hash != a.Hash:
 			why = "its password is wrong"
 		case cl.ID != a.Name:
 			why = "its client id is not its account's"
+		case a.Certified && !shown:
+			why = "it showed no certificate"
+		case shown && certificate != a.Name:
+			why = "its certificate is for " + certificate
 		case pk.Connect.WillFlag && !a.Rights.MayWrite(pk.Connect.WillTopic):
 			why = "its farewell is for a topic that it may not write"
 		default:

@@ -16,46 +16,136 @@ import (
 // The kinds of broker.
 const (
 	embedded = "embedded"
-	external = "external"
+	external = "external" // its units share one account
+	managed  = "managed"  // elsewhere, and Fado keeps its accounts
 )
 
-// loadAccounts gives the embedded broker the accounts on record.
-func (e *Engine) loadAccounts() error {
-	if e.embedded == nil {
-		return nil
+// brokerKind is the kind of broker that this service runs with.
+func (e *Engine) brokerKind() string {
+	switch {
+	case e.embedded != nil:
+		return embedded
+	case e.managed != nil:
+		return managed
 	}
-	tx := e.Store.Read(e.ctx)
+	return external
+}
+
+// ownAccounts reports whether each unit has a broker account of its own.
+func (e *Engine) ownAccounts() bool { return e.embedded != nil || e.managed != nil }
+
+// entitled is a live account with what it may do.
+type entitled struct {
+	store.Account
+	rights    broker.Rights
+	certified bool // it has to show its certificate, too
+}
+
+// entitledAccounts lists the live accounts on record, and the names of those that
+// were revoked.
+func (e *Engine) entitledAccounts(tx *store.Tx) (live []entitled, revoked []string, err error) {
 	list, err := store.All[store.Account](tx, "name", "1 = 1")
 	if err != nil {
-		return fmt.Errorf("load the broker's accounts: %w", err)
+		return nil, nil, fmt.Errorf("load the broker's accounts: %w", err)
 	}
 	rights := map[string]broker.Rights{}
 	devices, err := store.All[store.Device](tx, "id", "unit_id IS NOT NULL OR stage <> ?", string(inventory.Listed))
 	if err != nil {
-		return fmt.Errorf("load the topics of accounts: %w", err)
+		return nil, nil, fmt.Errorf("load the topics of accounts: %w", err)
 	}
 	for _, d := range devices {
 		rights[d.ID] = unitRights(d)
 	}
+	certified, err := certifiedAccounts(tx, "1 = 1")
+	if err != nil {
+		return nil, nil, err
+	}
 	for _, a := range list {
 		switch {
 		case a.RevokedAt != nil:
-			e.embedded.RemoveAccount(a.Name)
+			revoked = append(revoked, a.Name)
 		case a.Kind == "hub":
-			rights, err := e.hubRights(tx, a.HubID)
+			r, err := e.hubRights(tx, a.HubID)
 			if err != nil {
-				return err
+				return nil, nil, err
 			}
-			e.embedded.SetAccount(broker.Account{Name: a.Name, Hash: a.Hash, Rights: rights})
+			live = append(live, entitled{Account: a, rights: r})
 		default:
-			r, ok := rights[a.DeviceID]
-			if !ok {
-				continue
+			if r, ok := rights[a.DeviceID]; ok {
+				live = append(live, entitled{a, r, certified[a.Name]})
 			}
-			e.embedded.SetAccount(broker.Account{Name: a.Name, Hash: a.Hash, Rights: r})
+		}
+	}
+	return live, revoked, nil
+}
+
+// loadAccounts gives the broker the accounts on record. One that is elsewhere is
+// brought in step as soon as it answers.
+func (e *Engine) loadAccounts() error {
+	if e.embedded == nil {
+		e.accountsDue()
+		return nil
+	}
+	live, revoked, err := e.entitledAccounts(e.Store.Read(e.ctx))
+	if err != nil {
+		return err
+	}
+	for _, name := range revoked {
+		e.embedded.RemoveAccount(name)
+	}
+	for _, a := range live {
+		e.embedded.SetAccount(broker.Account{Name: a.Name, Hash: a.Hash, Rights: a.rights, Certified: a.certified})
+	}
+	return nil
+}
+
+// certifiedAccounts tells which accounts have to show a certificate: those that have
+// done so, and new ones that are given one from the start. A unit that is in service
+// with its password goes on so until it was told.
+func certifiedAccounts(tx *store.Tx, where string, args ...any) (map[string]bool, error) {
+	list, err := store.All[store.Certificate](tx, "serial", "revoked_at IS NULL AND (seen_at IS NOT NULL OR account IN (SELECT name FROM accounts WHERE seen_at IS NULL)) AND "+where, args...)
+	if err != nil {
+		return nil, fmt.Errorf("list who shows a certificate: %w", err)
+	}
+	out := map[string]bool{}
+	for _, c := range list {
+		out[c.Account] = true
+	}
+	return out, nil
+}
+
+// setAccount makes an account live, or changes what it may do. A broker elsewhere
+// that does not answer is brought in step later.
+func (e *Engine) setAccount(ctx context.Context, a store.Account, r broker.Rights) error {
+	switch {
+	case e.embedded != nil:
+		certified, err := certifiedAccounts(e.Store.Read(ctx), "account = ?", a.Name)
+		if err != nil {
+			return err
+		}
+		e.embedded.SetAccount(broker.Account{Name: a.Name, Hash: a.Hash, Rights: r, Certified: certified[a.Name]})
+	case e.managed != nil:
+		if err := e.setLogins(ctx, entitled{Account: a, rights: r}); err != nil {
+			e.accountsDue()
+			return err
 		}
 	}
 	return nil
+}
+
+// dropAccounts revokes accounts on the broker.
+func (e *Engine) dropAccounts(ctx context.Context, names ...string) {
+	switch {
+	case e.embedded != nil:
+		for _, n := range names {
+			e.embedded.RemoveAccount(n)
+		}
+	case e.managed != nil && len(names) > 0:
+		if err := e.managed.RemoveLogins(ctx, names...); err != nil {
+			e.Log.Warn("revoke accounts", "error", err)
+			e.accountsDue()
+		}
+	}
 }
 
 // hubRights are the topics of the devices that a hub has adopted, and of those
@@ -105,8 +195,15 @@ func (e *Engine) prepareAccount(ctx context.Context, d store.Device) (store.Acco
 	var a store.Account
 	err := e.Store.Write(ctx, func(tx *store.Tx) error {
 		last, ok := e.account(tx, d)
-		if ok && len(last.Sealed) > 0 {
+		b, err := store.One[store.Broker](tx, "id = ?", d.BrokerID)
+		if err != nil {
+			return err
+		}
+		if ok && len(last.Sealed) > 0 && last.SeenAt == nil {
 			a = last
+			if b.Certificates {
+				return e.certify(tx, b, a, false)
+			}
 			return nil
 		}
 		generations, err := store.Count[store.Account](tx, "unit_id = ?", unitOf(d))
@@ -125,13 +222,18 @@ func (e *Engine) prepareAccount(ctx context.Context, d store.Device) (store.Acco
 				return err
 			}
 		}
+		if b.Certificates {
+			if err := e.certify(tx, b, a, false); err != nil {
+				return err
+			}
+		}
 		return store.Create(tx, &a)
 	})
 	if err != nil {
 		return a, fmt.Errorf("make the broker account: %w", err)
 	}
-	if e.embedded != nil {
-		e.embedded.SetAccount(broker.Account{Name: a.Name, Hash: a.Hash, Rights: unitRights(d)})
+	if err := e.setAccount(ctx, a, unitRights(d)); err != nil {
+		return a, err
 	}
 	e.dropRevoked(ctx, d.ID)
 	return a, nil
@@ -139,7 +241,7 @@ func (e *Engine) prepareAccount(ctx context.Context, d store.Device) (store.Acco
 
 // grantHub lets the site's hub read and command one more device.
 func (e *Engine) grantHub(tx *store.Tx, d store.Device) error {
-	if e.embedded == nil {
+	if !e.ownAccounts() {
 		return nil
 	}
 	h, err := store.One[store.Hub](tx, "id = (SELECT hub_id FROM sites WHERE id = ?)", d.SiteID)
@@ -148,6 +250,9 @@ func (e *Engine) grantHub(tx *store.Tx, d store.Device) error {
 	}
 	if err != nil {
 		return fmt.Errorf("find the site's hub: %w", err)
+	}
+	if e.managed != nil {
+		return e.loadHubRights(e.ctx, d)
 	}
 	s, err := e.thingSubject(tx, d)
 	if err != nil {
@@ -160,7 +265,7 @@ func (e *Engine) grantHub(tx *store.Tx, d store.Device) error {
 
 // dropRevoked ends the sessions of a device's revoked accounts.
 func (e *Engine) dropRevoked(ctx context.Context, deviceID string) {
-	if e.embedded == nil {
+	if !e.ownAccounts() {
 		return
 	}
 	list, err := store.All[store.Account](e.Store.Read(ctx), "name", "device_id = ? AND revoked_at IS NOT NULL", deviceID)
@@ -168,16 +273,23 @@ func (e *Engine) dropRevoked(ctx context.Context, deviceID string) {
 		e.Log.Error("list revoked accounts", "error", err)
 		return
 	}
+	var names []string
 	for _, a := range list {
-		e.embedded.RemoveAccount(a.Name)
+		names = append(names, a.Name)
 	}
+	e.dropAccounts(ctx, names...)
 }
 
 // accountSeen notes that a unit signed in with its account: the secret is no
-// longer needed, and older accounts of the device end.
+// longer needed, and older accounts of the device end. For a broker elsewhere it is
+// kept, sealed, so that an account that is lost there can be made again.
 func (e *Engine) accountSeen(tx *store.Tx, d store.Device, name string) error {
 	at := e.Clock.Now()
-	if _, err := store.Change[store.Account](tx, map[string]any{"seen_at": at, "sealed": nil}, "name = ? AND device_id = ?", name, d.ID); err != nil {
+	columns := map[string]any{"seen_at": at}
+	if e.managed == nil {
+		columns["sealed"] = nil
+	}
+	if _, err := store.Change[store.Account](tx, columns, "name = ? AND device_id = ?", name, d.ID); err != nil {
 		return err
 	}
 	_, err := store.Change[store.Account](tx, map[string]any{"revoked_at": at, "sealed": nil}, "device_id = ? AND name <> ? AND revoked_at IS NULL", d.ID, name)

@@ -279,7 +279,7 @@ func (w *worker) joinedAlready(ctx context.Context) string {
 	if err != nil || n == 0 {
 		return ""
 	}
-	if w.e.embedded == nil {
+	if !w.e.ownAccounts() {
 		return "shared"
 	}
 	a, ok := w.e.account(w.e.Store.Read(ctx), w.d)
@@ -332,7 +332,7 @@ func (w *worker) hears(ctx context.Context, talk *reach.Talk, values dialect.Val
 // prepare makes the unit's broker account, live, and tries it.
 func (w *worker) prepare(ctx context.Context) task.Event {
 	e := w.e
-	if e.embedded == nil {
+	if !e.ownAccounts() {
 		return task.Event{Facts: map[string]string{"account": "shared by all units of this broker"}}
 	}
 	a, err := e.prepareAccount(ctx, w.d)
@@ -348,11 +348,18 @@ func (w *worker) prepare(ctx context.Context) task.Event {
 		return failed("account_untried", err)
 	}
 	// A unit that is in service under this account is not thrown off by a try.
-	if e.embedded.Online(a.Name) {
+	if e.embedded != nil && e.embedded.Online(a.Name) {
 		return task.Event{Facts: map[string]string{"account": a.Name}}
 	}
+	try := broker.Address{Host: b.Host, Port: b.Port, TLS: b.TLS, CA: b.CA, User: a.Name, Password: pass, ClientID: a.Name, Net: w.e.net}
+	if c, ok := certificateOf(e.Store.Read(ctx), a.Name); ok {
+		if try.Key, err = e.open("certificate", c.Serial, c.Key); err != nil {
+			return failed("account_untried", err)
+		}
+		try.Certificate = c.PEM
+	}
 	fail.Point("before account try")
-	err = broker.Try(ctx, broker.Address{Host: b.Host, Port: b.Port, TLS: b.TLS, CA: b.CA, User: a.Name, Password: pass, ClientID: a.Name, Net: w.e.net})
+	err = broker.Try(ctx, try)
 	fail.Point("after account try")
 	if err != nil {
 		return failed("account_untried", err)

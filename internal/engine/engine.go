@@ -30,7 +30,10 @@ type Engine struct {
 	Log       *slog.Logger
 	Changes   *Changes
 	bus       broker.Bus
-	embedded  *broker.Embedded // nil with an external broker
+	embedded  *broker.Embedded // nil with a broker elsewhere
+	managed   *broker.Managed  // nil unless a broker elsewhere lets its accounts be managed
+	ownTLS    bool             // the embedded broker shows a certificate of its own authority
+	link      link
 	radio     *reach.Turns     // nil without one
 	byHand    bool             // it is a person who joins
 	multicast *reach.Multicast // nil when it does not ask on its own link
@@ -54,6 +57,8 @@ type Parts struct {
 	Log       *slog.Logger
 	Bus       broker.Bus
 	Embedded  *broker.Embedded
+	Managed   *broker.Managed
+	OwnTLS    bool // the embedded broker shows a certificate of an authority that Fado keeps
 	Radio     *reach.Turns
 	ByHand    bool // a person joins access points; Radio is nil
 	Multicast *reach.Multicast
@@ -64,7 +69,7 @@ type Parts struct {
 // Start loads what is kept, takes up what was under way, and runs until Stop.
 func Start(p Parts) (*Engine, error) {
 	ctx, cancel := context.WithCancel(context.Background())
-	e := &Engine{Store: p.Store, Clock: p.Clock, Log: p.Log, Changes: NewChanges(), bus: p.Bus, embedded: p.Embedded, radio: p.Radio, multicast: p.Multicast,
+	e := &Engine{Store: p.Store, Clock: p.Clock, Log: p.Log, Changes: NewChanges(), bus: p.Bus, embedded: p.Embedded, managed: p.Managed, ownTLS: p.OwnTLS, radio: p.Radio, multicast: p.Multicast,
 		net: p.Net, checker: &http.Client{Timeout: 5 * time.Second, Transport: p.Net.Transport()}, ctx: ctx, stop: cancel}
 	if p.ByHand {
 		e.byHand = true
@@ -75,7 +80,9 @@ func Start(p Parts) (*Engine, error) {
 	e.tasks = newTasks(e, cmp.Or(p.AtOnce, 32))
 	e.firsts = newFirsts(e)
 	e.reread = newReread(e)
-	for _, load := range []func() error{e.loadCatalog, e.loadAccounts, e.ingest.load, e.ingest.loadSaid} {
+	e.link.due = make(chan struct{}, 1)
+	e.link.heard = make(chan time.Time, 1)
+	for _, load := range []func() error{e.loadCatalog, e.loadTrust, e.loadAccounts, e.ingest.load, e.ingest.loadSaid} {
 		if err := load(); err != nil {
 			cancel()
 			return nil, err
@@ -98,6 +105,11 @@ func Start(p Parts) (*Engine, error) {
 	e.work.Go(func() { e.outgoingLoop(ctx) })
 	e.work.Go(func() { e.hubLoop(ctx) })
 	e.work.Go(func() { e.presenceLoop(ctx) })
+	e.work.Go(func() { e.linkLoop(ctx) })
+	e.work.Go(func() { e.certificateLoop(ctx) })
+	if e.managed != nil {
+		e.work.Go(func() { e.accountsLoop(ctx) })
+	}
 	return e, nil
 }
 

@@ -99,6 +99,13 @@ func (e *Engine) intended(tx *store.Tx, d store.Device) (settings.Values, map[se
 			return nil, nil, err
 		}
 		own[settings.BrokerPassword] = pass // zero once it was seen in use
+		if c, ok := certificateOf(tx, a.Name); ok {
+			key, err := e.open("certificate", c.Serial, c.Key)
+			if err != nil {
+				return nil, nil, err
+			}
+			own[settings.BrokerCert], own[settings.BrokerCertKey] = c.PEM, key
+		}
 	}
 	values, origin := settings.Resolve(append(layers, settings.Layer{Origin: "device", Values: own})...)
 	return values, origin, nil
@@ -450,6 +457,8 @@ type order struct {
 	model  inventory.Model
 	dl     *dialect.Dialect
 	site   store.Site
+
+	certificates bool // that its broker wants
 }
 
 func (e *Engine) order(tx *store.Tx, d store.Device) (o order, err error) {
@@ -459,7 +468,11 @@ func (e *Engine) order(tx *store.Tx, d store.Device) (o order, err error) {
 	if o.model, o.dl, err = e.speaker(d); err != nil {
 		return o, err
 	}
-	o.site, err = store.One[store.Site](tx, "id = ?", d.SiteID)
+	if o.site, err = store.One[store.Site](tx, "id = ?", d.SiteID); err != nil || o.site.BrokerID == nil {
+		return o, err
+	}
+	b, err := store.One[store.Broker](tx, "id = ?", *o.site.BrokerID)
+	o.certificates = b.Certificates
 	return o, err
 }
 
@@ -468,6 +481,9 @@ func (o order) check(d store.Device) problem.Fields {
 	f := settings.CheckFor(withoutZero(o.values), o.model)
 	if o.values[settings.BrokerTLS] == true && !o.dl.Supports(settings.BrokerTLS, shownSubject(o.model, d)) {
 		f.Add(string(settings.BrokerTLS), fmt.Sprintf("its broker wants TLS, which a %s cannot speak", o.model.Name), "false")
+	}
+	if o.certificates && !o.dl.Supports(settings.BrokerCert, shownSubject(o.model, d)) {
+		f.Add(string(settings.BrokerCert), fmt.Sprintf("its broker wants certificates, which a %s cannot show", o.model.Name), "")
 	}
 	return f
 }

@@ -50,7 +50,7 @@ func (e *Engine) afterMove(ctx context.Context, d store.Device, old string) {
 // grantUnit gives a device's live accounts the rights to its topic, and to the
 // one that it still uses.
 func (e *Engine) grantUnit(tx *store.Tx, d store.Device) error {
-	if e.embedded == nil {
+	if !e.ownAccounts() {
 		return nil
 	}
 	list, err := store.All[store.Account](tx, "name", "device_id = ? AND revoked_at IS NULL", d.ID)
@@ -58,7 +58,9 @@ func (e *Engine) grantUnit(tx *store.Tx, d store.Device) error {
 		return fmt.Errorf("list the accounts of %s: %w", d.Name, err)
 	}
 	for _, a := range list {
-		e.embedded.SetAccount(broker.Account{Name: a.Name, Hash: a.Hash, Rights: unitRights(d)})
+		if err := e.setAccount(e.ctx, a, unitRights(d)); err != nil {
+			return err
+		}
 	}
 	return nil
 }
@@ -73,7 +75,7 @@ func unitRights(d store.Device) broker.Rights {
 
 // loadHubRights works out again what the hub of a device's site may do.
 func (e *Engine) loadHubRights(ctx context.Context, d store.Device) error {
-	if e.embedded == nil {
+	if !e.ownAccounts() {
 		return nil
 	}
 	tx := e.Store.Read(ctx)
@@ -92,8 +94,7 @@ func (e *Engine) loadHubRights(ctx context.Context, d store.Device) error {
 	if err != nil {
 		return err
 	}
-	e.embedded.SetAccount(broker.Account{Name: a.Name, Hash: a.Hash, Rights: rights})
-	return nil
+	return e.setAccount(ctx, a, rights)
 }
 
 // Listeners names who else has subscribed to something below the topic that a

@@ -358,11 +358,8 @@ func (e *Engine) SaveNetwork(ctx context.Context, actor, siteRef, id string, edi
 // SaveBroker creates a broker (id "") or changes one.
 func (e *Engine) SaveBroker(ctx context.Context, actor, id string, edit wire.BrokerEdit) (store.Broker, error) {
 	var b store.Broker
-	return b, e.Store.Write(ctx, func(tx *store.Tx) error {
-		b = store.Broker{ID: store.NewID(), Kind: external, Port: 1883}
-		if e.embedded != nil {
-			b.Kind = embedded
-		}
+	err := e.Store.Write(ctx, func(tx *store.Tx) error {
+		b = store.Broker{ID: store.NewID(), Kind: e.brokerKind(), Port: 1883}
 		if id != "" {
 			var err error
 			if b, err = store.One[store.Broker](tx, "id = ? OR name = ?", id, id); err != nil {
@@ -376,6 +373,7 @@ func (e *Engine) SaveBroker(ctx context.Context, actor, id string, edit wire.Bro
 		set(&b.TLS, edit.TLS)
 		set(&b.CA, edit.CA)
 		set(&b.User, edit.User)
+		set(&b.Certificates, edit.Certificates)
 		if edit.Password != nil {
 			b.Password = e.seal("broker", b.ID, secret.New(*edit.Password))
 		}
@@ -395,11 +393,22 @@ func (e *Engine) SaveBroker(ctx context.Context, actor, id string, edit wire.Bro
 		} else if _, err := store.One[store.Broker](tx, "name = ? AND id <> ?", b.Name, b.ID); err == nil {
 			f.Add("name", "is taken", b.Name+" 2")
 		}
-		if (b.Kind == embedded) != (e.embedded != nil) {
-			f.Add("kind", "this service runs with the other kind of broker; see «broker» in its configuration", map[bool]string{true: embedded, false: external}[e.embedded != nil])
+		if b.Kind != e.brokerKind() {
+			f.Add("kind", "this service runs with another kind of broker; see «broker» in its configuration", e.brokerKind())
 		}
 		if err := f.Err("The broker was not saved."); err != nil {
 			return err
+		}
+		if e.ownTLS && b.TLS && b.CA == "" {
+			a, err := e.makeAuthority(tx, b)
+			if err != nil {
+				return err
+			}
+			b.CA = a.Certificate
+		}
+		if _, err := store.One[store.Authority](tx, "broker_id = ?", b.ID); b.Certificates && (err != nil || !b.TLS) {
+			f.Add("certificates", "units show certificates over TLS only, and those are made by the broker's authority", "fado ca make "+b.Name)
+			return f.Err("The broker was not saved.")
 		}
 		b.Version++
 		if id != "" {
@@ -413,8 +422,23 @@ func (e *Engine) SaveBroker(ctx context.Context, actor, id string, edit wire.Bro
 		if _, err := store.NextRevision(tx, e.Clock.Now(), actor, "broker "+b.Name); err != nil {
 			return err
 		}
+		if b.Certificates {
+			accounts, err := store.All[store.Account](tx, "name", "kind = 'unit' AND revoked_at IS NULL AND device_id IN (SELECT id FROM devices WHERE broker_id = ?)", b.ID)
+			if err != nil {
+				return err
+			}
+			for _, a := range accounts {
+				if err := e.certify(tx, b, a, false); err != nil {
+					return err
+				}
+			}
+		}
 		return e.event(tx, store.Event{Actor: actor, Kind: "broker", Text: fmt.Sprintf("The broker %s at %s:%d was saved.", b.Name, b.Host, b.Port)})
 	})
+	if err == nil {
+		err = e.loadTrust()
+	}
+	return b, err
 }
 
 func set[T any](to, from *T) {
@@ -461,7 +485,7 @@ func (e *Engine) SaveHub(ctx context.Context, actor, id string, edit wire.HubEdi
 		if edit.Password != nil && len(*edit.Password) < 16 {
 			f.Add("password", "at least 16 characters", "")
 		}
-		if e.embedded != nil && h.Account != "" && h.Account != old && edit.Password == nil {
+		if e.ownAccounts() && h.Account != "" && h.Account != old && edit.Password == nil {
 			f.Add("password", "a new account needs its password", "")
 		}
 		if err := f.Err("The hub was not saved."); err != nil {
@@ -489,12 +513,21 @@ func (e *Engine) SaveHub(ctx context.Context, actor, id string, edit wire.HubEdi
 			}
 		}
 		if h.Account != "" && edit.Password != nil {
-			if err := store.Save(tx, &store.Account{Name: h.Account, Kind: "hub", HubID: h.ID, Hash: e.Store.Hash(*edit.Password), Generation: 1}); err != nil {
+			a := store.Account{Name: h.Account, Kind: "hub", HubID: h.ID, Hash: e.Store.Hash(*edit.Password), Generation: 1}
+			if e.managed != nil {
+				a.Sealed = e.seal("account", a.Name, secret.New(*edit.Password))
+			}
+			if err := store.Save(tx, &a); err != nil {
 				return err
 			}
 		}
 		return e.event(tx, store.Event{Actor: actor, Kind: "hub", Text: fmt.Sprintf("The hub %s at %s was saved.", h.Name, h.Directory)})
 	})
+	if err == nil && edit.Password != nil && e.managed != nil {
+		if e.setAccountPassword(ctx, h.Account, secret.New(*edit.Password)) != nil {
+			e.accountsDue()
+		}
+	}
 	if err == nil {
 		err = e.loadAccounts()
 	}

@@ -721,11 +721,24 @@ func (e *Engine) fill(tx *store.Tx, d *store.Device, hardwareID string, at time.
 // proveJoin notes what a unit proved by appearing on the broker under its own
 // account: it knew the passphrase and its password.
 func (e *Engine) proveJoin(tx *store.Tx, d store.Device, account string, at time.Time) error {
+	if a, ok := e.account(tx, d); account == "" && ok && e.managed != nil {
+		account = a.Name // only its accounts may speak under its topic
+	}
 	by := map[settings.Key]string{settings.WifiPassphrase: "it joined the network"}
 	if account != "" {
 		by[settings.BrokerPassword] = "it signed in as " + account
 		if err := e.accountSeen(tx, d, account); err != nil {
 			return err
+		}
+		serial := ""
+		if e.embedded != nil {
+			serial = e.embedded.Certified(account)
+		}
+		if serial != "" || e.managed != nil {
+			by[settings.BrokerCertKey] = "it signed in with the certificate"
+			if err := e.certificateSeen(tx, account, serial); err != nil {
+				return err
+			}
 		}
 	}
 	for k, text := range by {

@@ -36,7 +36,7 @@ func (w *worker) wanted(ctx context.Context) (settings.Values, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, k := range []settings.Key{settings.BrokerUser, settings.BrokerPassword, settings.BrokerClient} {
+	for _, k := range []settings.Key{settings.BrokerUser, settings.BrokerPassword, settings.BrokerClient, settings.BrokerCert, settings.BrokerCertKey} {
 		if v, ok := now[k]; ok {
 			values[k] = v
 		}

@@ -36,16 +36,16 @@ type Config struct {
 
 // Broker says which broker the service speaks on.
 type Broker struct {
-	Kind     string `yaml:"kind" doc:"embedded or external"`
+	Kind     string `yaml:"kind" doc:"embedded; external, whose units share one account; or managed: elsewhere, and Fado keeps its accounts by its dynamic security plugin"`
 	Listen   string `yaml:"listen" doc:"embedded: address for units"`
-	Cert     string `yaml:"cert" doc:"embedded: file with its certificate, PEM; TLS is off when empty"`
+	Cert     string `yaml:"cert" doc:"embedded: file with its certificate, PEM; when empty and tls is on, Fado makes one by an authority of its own"`
 	Key      string `yaml:"key" doc:"embedded: file with the certificate's key, PEM"`
-	Host     string `yaml:"host" doc:"external: its host"`
-	Port     int    `yaml:"port" doc:"external: its port"`
-	TLS      bool   `yaml:"tls" doc:"external: speak TLS"`
-	CA       string `yaml:"ca" doc:"external: file with its CA certificate, PEM"`
-	User     string `yaml:"user" doc:"external: the service's own account"`
-	Password string `yaml:"password" doc:"external: file with the account's password"`
+	Host     string `yaml:"host" doc:"external, managed: its host"`
+	Port     int    `yaml:"port" doc:"external, managed: its port"`
+	TLS      bool   `yaml:"tls" doc:"Speak TLS"`
+	CA       string `yaml:"ca" doc:"external, managed: file with its CA certificate, PEM"`
+	User     string `yaml:"user" doc:"external, managed: the service's own account; where accounts are managed, one that may"`
+	Password string `yaml:"password" doc:"external, managed: file with the account's password"`
 }
 
 // Radio says which radio lists and joins access points.
@@ -187,7 +187,7 @@ func (c Config) faults() problem.Fields {
 			f.Add("url", "must be http:// or https:// and a host", "http://127.0.0.1:8420")
 		}
 	}
-	word("broker.kind", c.Broker.Kind, "embedded", "external")
+	word("broker.kind", c.Broker.Kind, "embedded", "external", "managed")
 	if c.Broker.Kind == "embedded" {
 		address("broker.listen", c.Broker.Listen, "127.0.0.1:1883")
 		if (c.Broker.Cert == "") != (c.Broker.Key == "") {

@@ -86,7 +86,7 @@ func Start(ctx context.Context, c Config, version string, console fs.FS, n carri
 	if err = engine.EnsureKey(ctx, r.store, clk.Now()); err != nil {
 		return r, err
 	}
-	embedded, err := r.startBroker(ctx, c, n, log)
+	embedded, managed, err := r.startBroker(ctx, c, n, log)
 	if err != nil {
 		return r, err
 	}
@@ -104,7 +104,7 @@ func Start(ctx context.Context, c Config, version string, console fs.FS, n carri
 	if c.LAN.Multicast {
 		multicast = &reach.Multicast{Interface: c.LAN.Interface}
 	}
-	if r.engine, err = engine.Start(engine.Parts{Store: r.store, Clock: clk, Log: log, Bus: r.bus, Embedded: embedded, Radio: radio, ByHand: c.Radio.Kind == "by-hand", Multicast: multicast, Net: n, AtOnce: c.Bench.AtOnce}); err != nil {
+	if r.engine, err = engine.Start(engine.Parts{Store: r.store, Clock: clk, Log: log, Bus: r.bus, Embedded: embedded, Managed: managed, OwnTLS: embedded != nil && c.Broker.TLS && c.Broker.Cert == "", Radio: radio, ByHand: c.Radio.Kind == "by-hand", Multicast: multicast, Net: n, AtOnce: c.Bench.AtOnce}); err != nil {
 		return r, err
 	}
 	l, err := n.Listen(c.Listen)
@@ -166,29 +166,37 @@ func (r *Running) Kept(topic string) []string {
 	return nil
 }
 
-func (r *Running) startBroker(ctx context.Context, c Config, n carrier.Net, log *slog.Logger) (*broker.Embedded, error) {
-	if c.Broker.Kind == "external" {
+func (r *Running) startBroker(ctx context.Context, c Config, n carrier.Net, log *slog.Logger) (*broker.Embedded, *broker.Managed, error) {
+	if c.Broker.Kind != "embedded" {
 		a := broker.Address{Host: c.Broker.Host, Port: c.Broker.Port, TLS: c.Broker.TLS, User: c.Broker.User, ClientID: "fado-service", Net: n}
 		if c.Broker.Password != "" {
 			b, err := os.ReadFile(c.Broker.Password)
 			if err != nil {
-				return nil, problem.New(problem.BadInput, "The file with the broker's password cannot be read.", err.Error(), "Correct «broker.password».").Because(err)
+				return nil, nil, problem.New(problem.BadInput, "The file with the broker's password cannot be read.", err.Error(), "Correct «broker.password».").Because(err)
 			}
 			a.Password = secret.New(strings.TrimRight(string(b), "\r\n"))
 		}
 		if c.Broker.CA != "" {
 			b, err := os.ReadFile(c.Broker.CA)
 			if err != nil {
-				return nil, problem.New(problem.BadInput, "The file with the broker's CA certificate cannot be read.", err.Error(), "Correct «broker.ca».").Because(err)
+				return nil, nil, problem.New(problem.BadInput, "The file with the broker's CA certificate cannot be read.", err.Error(), "Correct «broker.ca».").Because(err)
 			}
 			a.CA = string(b)
 		}
+		if c.Broker.Kind == "managed" {
+			m, err := broker.DialManaged(a)
+			if err != nil {
+				return nil, nil, fmt.Errorf("prepare the broker's client: %w", err)
+			}
+			r.bus = m
+			return nil, m, nil
+		}
 		x, err := broker.Dial(a)
 		if err != nil {
-			return nil, fmt.Errorf("prepare the broker's client: %w", err)
+			return nil, nil, fmt.Errorf("prepare the broker's client: %w", err)
 		}
 		r.bus = x
-		return nil, nil
+		return nil, nil, nil
 	}
 	conf := broker.Config{Net: n, Listen: c.Broker.Listen, Hash: r.store.Hash, Log: log,
 		Load: func() (map[string][]byte, error) { return r.store.LoadKept(ctx) },
@@ -196,16 +204,18 @@ func (r *Running) startBroker(ctx context.Context, c Config, n carrier.Net, log 
 	if c.Broker.Cert != "" {
 		pair, err := tls.LoadX509KeyPair(c.Broker.Cert, c.Broker.Key)
 		if err != nil {
-			return nil, problem.New(problem.BadInput, "The broker's certificate cannot be used: "+err.Error()+".", "Certificate and key do not belong together, or cannot be read.", "Correct «broker.cert» and «broker.key».").Because(err)
+			return nil, nil, problem.New(problem.BadInput, "The broker's certificate cannot be used: "+err.Error()+".", "Certificate and key do not belong together, or cannot be read.", "Correct «broker.cert» and «broker.key».").Because(err)
 		}
 		conf.TLS = &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}
+	} else if c.Broker.TLS {
+		conf.TLS = &tls.Config{MinVersion: tls.VersionTLS12} // the engine gives it a certificate
 	}
 	e, err := broker.Listen(conf)
 	if err != nil {
-		return nil, problem.New(problem.Unavailable, fmt.Sprintf("The embedded broker cannot listen on %s.", c.Broker.Listen), "Another broker uses that address.", "Stop it, or choose another address with «broker.listen».").Because(err)
+		return nil, nil, problem.New(problem.Unavailable, fmt.Sprintf("The embedded broker cannot listen on %s.", c.Broker.Listen), "Another broker uses that address.", "Stop it, or choose another address with «broker.listen».").Because(err)
 	}
 	r.bus, r.BrokerAt = e, e.Address()
-	return e, nil
+	return e, nil, nil
 }
 
 // Done gives the error with which serving ended by itself.

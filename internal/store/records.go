@@ -56,7 +56,7 @@ type Network struct {
 type Broker struct {
 	ID       string `gorm:"primaryKey"`
 	Name     string `gorm:"uniqueIndex"`
-	Kind     string // embedded or external
+	Kind     string // embedded, external or managed
 	Host     string // as units reach it
 	Port     int
 	TLS      bool
@@ -64,6 +64,9 @@ type Broker struct {
 	User     string
 	Password []byte // sealed; handed to units of an external broker
 	Version  int64
+	// Certificates says that units sign in with a certificate of the broker's authority,
+	// besides their account.
+	Certificates bool
 }
 
 // Hub is a home's automation hub.
@@ -197,7 +200,7 @@ type SealedCopy struct {
 	Sealed   []byte
 }
 
-// Account is an account on the embedded broker.
+// Account is an account on a broker whose accounts Fado keeps.
 type Account struct {
 	Name       string `gorm:"primaryKey"`
 	Kind       string // unit or hub
@@ -205,10 +208,37 @@ type Account struct {
 	HubID      string
 	DeviceID   string `gorm:"index"`
 	Hash       string // keyed hash of the secret
-	Sealed     []byte // the secret, until it was seen in use
+	Sealed     []byte // the secret, until it was seen in use; for a broker elsewhere as long as it lives
 	Generation int
 	SeenAt     *time.Time
 	RevokedAt  *time.Time
+	LiveAt     *time.Time // when a broker elsewhere took it
+}
+
+// Authority is the certification authority of a broker.
+type Authority struct {
+	BrokerID    string `gorm:"primaryKey"`
+	Certificate string // PEM
+	Key         []byte // sealed
+	Lists       int64  // lists of revoked certificates that were signed
+	CreatedAt   time.Time
+}
+
+// Certificate is one that an authority has signed.
+type Certificate struct {
+	Serial    string `gorm:"primaryKey"` // hexadecimal
+	BrokerID  string `gorm:"index"`
+	Kind      string // unit or server
+	Account   string `gorm:"index"` // unit: whose it is
+	DeviceID  string `gorm:"index"`
+	Names     string // server: comma-separated
+	PEM       string
+	Key       []byte // sealed; nil when it was made elsewhere
+	From      time.Time
+	Until     time.Time
+	SeenAt    *time.Time // when a unit signed in with it
+	RevokedAt *time.Time
+	Reason    string
 }
 
 // Task is durable work on one device.
@@ -453,7 +483,7 @@ type Kept struct {
 
 var records = []any{
 	&Site{}, &Room{}, &Network{}, &Broker{}, &Hub{}, &File{}, &Device{}, &Unit{}, &Tenure{}, &Intended{}, &Revision{}, &Fact{},
-	&Account{}, &Task{}, &Lease{}, &Trial{}, &Image{}, &Goal{}, &Link{}, &Event{}, &Check{}, &Outgoing{}, &Learnt{}, &SigningKey{},
+	&Account{}, &Authority{}, &Certificate{}, &Task{}, &Lease{}, &Trial{}, &Image{}, &Goal{}, &Link{}, &Event{}, &Check{}, &Outgoing{}, &Learnt{}, &SigningKey{},
 	&Person{}, &Token{}, &Session{}, &Answer{}, &Meta{}, &Sighting{}, &SealedCopy{},
 }
 

@@ -148,6 +148,8 @@ var recordMigrations = []*gormigrate.Migration{
 	}},
 	// How hubs answer.
 	{ID: "2026-11-23-hubs", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(records...) }},
+	// Authorities of brokers, accounts of brokers elsewhere.
+	{ID: "2026-11-25-brokers", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(records...) }},
 }
 
 var telemetryMigrations = []*gormigrate.Migration{

@@ -100,23 +100,93 @@ type NetworkEdit struct {
 type Broker struct {
 	ID       string `json:"id"`
 	Name     string `json:"name"`
-	Kind     string `json:"kind" enum:"embedded,external"`
+	Kind     string `json:"kind" enum:"embedded,external,managed"`
 	Host     string `json:"host" doc:"As units reach it"`
 	Port     int    `json:"port"`
 	TLS      bool   `json:"tls"`
 	Accounts string `json:"accounts" doc:"How units authenticate"`
+
+	Certificates bool        `json:"certificates" doc:"Units show a certificate, too"`
+	Authority    bool        `json:"authority" doc:"Fado keeps its certification authority"`
+	Link         *BrokerLink `json:"link,omitempty" doc:"How it stands, as the service sees it"`
+}
+
+// BrokerLink is how the service's broker stands.
+type BrokerLink struct {
+	Connected   bool       `json:"connected"`
+	Since       time.Time  `json:"since"`
+	RoundTripMS float64    `json:"round_trip_ms,omitempty" doc:"Of a message to the broker and back"`
+	Certificate *Shown     `json:"certificate,omitempty" doc:"That it shows, with TLS"`
+	Trouble     string     `json:"trouble,omitempty"`
+	Cause       string     `json:"cause,omitempty"`
+	Next        string     `json:"next,omitempty"`
+	At          *time.Time `json:"at,omitempty"`
+}
+
+// Shown is a certificate that a broker shows.
+type Shown struct {
+	Names   string    `json:"names"`
+	From    time.Time `json:"from"`
+	Until   time.Time `json:"until"`
+	Trouble string    `json:"trouble,omitempty" doc:"Why units do not take it"`
+}
+
+// Authority is the certification authority of a broker.
+type Authority struct {
+	Broker      string    `json:"broker"`
+	Certificate string    `json:"certificate" doc:"PEM; it is no secret"`
+	Until       time.Time `json:"until"`
+	CreatedAt   time.Time `json:"created_at"`
+	Counting    int       `json:"counting" doc:"Certificates that count"`
+	Revoked     int       `json:"revoked"`
+	Due         int       `json:"due" doc:"Certificates that count and are due to be renewed"`
+}
+
+// Certificate is one that an authority signed.
+type Certificate struct {
+	Serial    string     `json:"serial"`
+	Broker    string     `json:"broker"`
+	Kind      string     `json:"kind" enum:"unit,server"`
+	Account   string     `json:"account,omitempty"`
+	Device    string     `json:"device,omitempty"`
+	Names     string     `json:"names,omitempty"`
+	PEM       string     `json:"pem"`
+	From      time.Time  `json:"from"`
+	Until     time.Time  `json:"until"`
+	RenewAt   time.Time  `json:"renew_at" doc:"When it is due"`
+	SeenAt    *time.Time `json:"seen_at,omitempty" doc:"When its unit first signed in with it"`
+	RevokedAt *time.Time `json:"revoked_at,omitempty"`
+	Reason    string     `json:"reason,omitempty"`
+}
+
+// CertificateRequest asks for the certificate of a broker.
+type CertificateRequest struct {
+	Request string   `json:"request" doc:"PKCS #10, PEM, made where the key is"`
+	Names   []string `json:"names" doc:"Names and addresses under which units reach it"`
+}
+
+// Revocation ends a certificate.
+type Revocation struct {
+	Reason string `json:"reason" example:"The unit was stolen."`
+}
+
+// RevocationList is the list of a broker's revoked certificates.
+type RevocationList struct {
+	List string `json:"list" doc:"PEM"`
 }
 
 // BrokerEdit creates or changes a broker.
 type BrokerEdit struct {
 	Name     *string `json:"name,omitempty" example:"embedded"`
-	Kind     *string `json:"kind,omitempty" enum:"embedded,external"`
+	Kind     *string `json:"kind,omitempty" enum:"embedded,external,managed"`
 	Host     *string `json:"host,omitempty" example:"192.168.40.2"`
 	Port     *int    `json:"port,omitempty" example:"1883"`
 	TLS      *bool   `json:"tls,omitempty"`
 	CA       *string `json:"ca,omitempty" doc:"PEM"`
 	User     *string `json:"user,omitempty" doc:"External only: the account that all its units share"`
 	Password *string `json:"password,omitempty" writeOnly:"true"`
+
+	Certificates *bool `json:"certificates,omitempty" doc:"Units show a certificate of the broker's authority, too"`
 }
 
 // Hub is a home's automation hub.
