@@ -70,6 +70,8 @@ test: tools check-generated lint
 
 bench: build
 	go test -p 1 -run xxx -bench . -benchtime 2s ./internal/core/... ./internal/broker/... ./internal/store/... ./internal/engine
+	go run ./test/load -what intake
+	go run ./test/load -what fleet
 	FADO_UNITS=500 go test -tags console -run TestManyAtOnce -count=1 -v ./test/e2e | grep "units:"
 
 soak:

@@ -5,6 +5,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"fado/internal/core/notice"
 	"fado/internal/engine"
 	"fado/internal/store"
 	"fado/internal/wire"
@@ -12,7 +13,7 @@ import (
 
 func (s *server) hub(ctx context.Context, h store.Hub) wire.Hub {
 	n, _ := store.Count[store.Outgoing](s.Store.Read(ctx), "hub_id = ?", h.ID)
-	return wire.Hub{ID: h.ID, Name: h.Name, Directory: h.Directory, Account: h.Account, Waiting: n, AnsweredAt: h.AnsweredAt, Trouble: h.Trouble, TroubleSince: h.TroubleSince}
+	return wire.Hub{ID: h.ID, Name: h.Name, Directory: h.Directory, Account: h.Account, Notice: h.Notice, Waiting: n, AnsweredAt: h.AnsweredAt, Trouble: h.Trouble, TroubleSince: h.TroubleSince}
 }
 
 func (s *server) hubView(ctx context.Context, v engine.HubView) (wire.HubView, error) {
@@ -39,7 +40,63 @@ func (s *server) hubView(ctx context.Context, v engine.HubView) (wire.HubView, e
 	return out, nil
 }
 
+func (s *server) notice(n *notice.Notice) wire.Notice {
+	return wire.Notice{Name: n.Name, Title: n.Title, Listens: n.Listens, Entries: len(n.Entries)}
+}
+
+type noticeQuery struct {
+	ID     string `path:"id"`
+	Notice string `query:"notice" doc:"Name of the notice; that of the site's hub when left out"`
+}
+
+func (s *server) noticeRoutes(api huma.API) {
+	handle(s, api, "GET", "/notices", "list-notices", "List the notices", 200, func(context.Context, *none) (*reply[[]wire.Notice], error) {
+		out := []wire.Notice{}
+		for _, n := range s.Notices() {
+			out = append(out, s.notice(n))
+		}
+		return &reply[[]wire.Notice]{out}, nil
+	})
+	handle(s, api, "GET", "/notices/{id}", "get-notice", "One notice with its file", 200, func(ctx context.Context, in *path1) (*reply[wire.Notice], error) {
+		f, err := s.File(ctx, "notice", in.ID)
+		if err != nil {
+			return nil, err
+		}
+		w := wire.Notice{Name: in.ID, File: f.Body}
+		if n, ok := s.Notice(in.ID); ok {
+			w = s.notice(n)
+			w.File = f.Body
+		}
+		return &reply[wire.Notice]{w}, nil
+	})
+	handle(s, api, "PUT", "/notices", "put-notice", "Add a notice by its file, or replace it", 200, func(ctx context.Context, in *withBody[wire.FileText]) (*reply[wire.Notice], error) {
+		n, err := s.PutNotice(ctx, actor(ctx), []byte(in.Body.File))
+		if err != nil {
+			return nil, err
+		}
+		return &reply[wire.Notice]{s.notice(n)}, nil
+	})
+	handle(s, api, "GET", "/devices/{id}/notice", "try-notice", "What a hub that listens would be told of a device", 200, func(ctx context.Context, in *noticeQuery) (*reply[[]wire.Post], error) {
+		d, err := s.FindDevice(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		if in.Notice == "" {
+			if h, err := store.One[store.Hub](s.Store.Read(ctx), "id = (SELECT hub_id FROM sites WHERE id = ?)", d.SiteID); err == nil {
+				in.Notice = h.Notice
+			}
+		}
+		list, err := s.Posts(ctx, d, in.Notice)
+		out := []wire.Post{}
+		for _, m := range list {
+			out = append(out, wire.Post{Topic: m.Topic, Body: string(m.Body)})
+		}
+		return &reply[[]wire.Post]{out}, err
+	})
+}
+
 func (s *server) hubRoutes(api huma.API) {
+	s.noticeRoutes(api)
 	handle(s, api, "GET", "/hubs", "list-hubs", "List the hubs", 200, func(ctx context.Context, _ *none) (*reply[[]wire.Hub], error) {
 		list, err := store.All[store.Hub](s.Store.Read(ctx), "name", "1 = 1")
 		out := []wire.Hub{}

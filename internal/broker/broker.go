@@ -9,8 +9,10 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -36,6 +38,9 @@ type Bus interface {
 	// Subscribe delivers matching messages to handle, retained ones first,
 	// until Close. handle must not block for long.
 	Subscribe(ctx context.Context, filter string, handle func(Message)) error
+	// Retained returns what the broker keeps for topics, without those for which it
+	// keeps nothing.
+	Retained(ctx context.Context, topics []string) (map[string][]byte, error)
 	// Connected reports whether the broker can be used now.
 	Connected() bool
 	Close()
@@ -109,6 +114,7 @@ func done(ctx context.Context, t mqtt.Token) error {
 // External is a client of a broker elsewhere. It signs in again by itself.
 type External struct {
 	client mqtt.Client
+	replay sync.Mutex // one asks at a time
 	mu     sync.Mutex
 	subs   map[string]func(Message)
 }
@@ -161,6 +167,49 @@ func (e *External) Subscribe(ctx context.Context, filter string, handle func(Mes
 	return done(ctx, e.client.Subscribe(filter, 1, adapt(handle)))
 }
 
+// retainedTime is how long a broker may take to replay what it keeps, after it has
+// acknowledged the last subscription.
+const retainedTime = 700 * time.Millisecond
+
+// Retained implements Bus. A broker replays what it keeps to each new subscription
+// (MQTT 3.1.1, section 3.3.1.3).
+func (e *External) Retained(ctx context.Context, topics []string) (map[string][]byte, error) {
+	e.replay.Lock()
+	defer e.replay.Unlock()
+	if !e.client.IsConnectionOpen() {
+		return nil, errors.New("the broker is not connected")
+	}
+	var mu sync.Mutex
+	out, filters := map[string][]byte{}, map[string]byte{}
+	for _, t := range topics {
+		filters[t] = 1
+	}
+	if len(filters) == 0 {
+		return out, nil
+	}
+	err := done(ctx, e.client.SubscribeMultiple(filters, func(_ mqtt.Client, m mqtt.Message) {
+		mu.Lock()
+		defer mu.Unlock()
+		if m.Retained() {
+			out[m.Topic()] = m.Payload()
+		}
+	}))
+	defer func() { e.client.Unsubscribe(topics...) }()
+	if err != nil {
+		return nil, fmt.Errorf("ask the broker what it keeps: %w", err)
+	}
+	t := time.NewTimer(retainedTime)
+	defer t.Stop()
+	select {
+	case <-t.C:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	return maps.Clone(out), nil
+}
+
 // Connected implements Bus.
 func (e *External) Connected() bool { return e.client.IsConnectionOpen() }
 
@@ -174,6 +223,8 @@ type Rights struct {
 	Also  string // a second one, while a unit moves from one to the other
 	Read  map[string]bool
 	Write map[string]bool
+	// Listen are filters whose messages it may read, for hubs that listen.
+	Listen []string
 }
 
 // MayWrite reports whether the account may publish to a topic.
@@ -183,7 +234,24 @@ func (r Rights) MayWrite(topic string) bool {
 
 // MayRead reports whether the account may receive from a topic or subscribe to
 // a filter.
-func (r Rights) MayRead(filter string) bool { return r.owns(filter) || r.Read[filter] }
+func (r Rights) MayRead(filter string) bool {
+	return r.owns(filter) || r.Read[filter] || slices.ContainsFunc(r.Listen, func(l string) bool { return within(l, filter) })
+}
+
+// within reports whether a filter, or a topic, takes in nothing that another filter
+// does not (MQTT 3.1.1, section 4.7).
+func within(outer, filter string) bool {
+	o, f := strings.Split(outer, "/"), strings.Split(filter, "/")
+	for i, level := range o {
+		if level == "#" {
+			return true
+		}
+		if i >= len(f) || f[i] == "#" || level != "+" && level != f[i] {
+			return false
+		}
+	}
+	return len(o) == len(f)
+}
 
 func (r Rights) owns(topic string) bool {
 	return (below(topic, r.Own) || below(topic, r.Also)) && !strings.HasPrefix(topic, "$")

@@ -80,7 +80,7 @@ func Listen(c Config) (*Embedded, error) {
 	if err != nil {
 		return nil, fmt.Errorf("load what the broker kept: %w", err)
 	}
-	h := &hook{config: c, accounts: map[string]Account{}, refused: map[string]refusal{}, letIn: map[string]time.Time{}, stored: stored, dirty: map[string][]byte{}}
+	h := &hook{config: c, accounts: map[string]Account{}, refused: map[string]refusal{}, letIn: map[string]time.Time{}, stored: stored, dirty: map[string]any{}}
 	if err := s.AddHook(h, nil); err != nil {
 		return nil, fmt.Errorf("set up the broker: %w", err)
 	}
@@ -326,6 +326,17 @@ func (e *Embedded) Subscribe(_ context.Context, filter string, handle func(Messa
 	return nil
 }
 
+// Retained implements Bus.
+func (e *Embedded) Retained(_ context.Context, topics []string) (map[string][]byte, error) {
+	out := map[string][]byte{}
+	for _, t := range topics {
+		if pk, ok := e.server.Topics.Retained.Get(t); ok && len(pk.Payload) > 0 {
+			out[t] = pk.Payload
+		}
+	}
+	return out, nil
+}
+
 // Connected implements Bus.
 func (e *Embedded) Connected() bool { return true }
 
@@ -360,7 +371,7 @@ type hook struct {
 	stored   map[string][]byte
 
 	keepMu sync.Mutex
-	dirty  map[string][]byte
+	dirty  map[string]any // what is to be kept, as it is; nil takes a key away
 }
 
 // ID names the hook.
@@ -464,14 +475,13 @@ func (h *hook) OnWill(cl *mochi.Client, will mochi.Will) (mochi.Will, error) {
 // The keys of what is kept: c/client, s/client/filter, i/client/packet,
 // r/topic.
 
+// put notes what is to be kept. It is encoded by the one goroutine that writes: a
+// client's own goroutine lives as long as its connection, and so does the stack that
+// encoding would need there.
 func (h *hook) put(key string, v any) {
-	b, err := json.Marshal(v)
-	if err != nil {
-		return
-	}
 	h.keepMu.Lock()
 	defer h.keepMu.Unlock()
-	h.dirty[key] = b
+	h.dirty[key] = v
 }
 
 func (h *hook) drop(key string) {
@@ -642,17 +652,25 @@ func (h *hook) keep(ctx context.Context) {
 		case <-ctx.Done():
 			stop = true
 		}
-		var batch map[string][]byte
+		var changed map[string]any
 		h.keepMu.Lock()
 		if len(h.dirty) > 0 {
-			batch, h.dirty = h.dirty, map[string][]byte{}
+			changed, h.dirty = h.dirty, map[string]any{}
 		}
 		h.keepMu.Unlock()
-		if len(batch) > 0 {
+		if len(changed) > 0 {
+			batch := make(map[string][]byte, len(changed))
+			for k, v := range changed {
+				if v == nil {
+					batch[k] = nil
+				} else if b, err := json.Marshal(v); err == nil {
+					batch[k] = b
+				}
+			}
 			if err := h.config.Save(batch); err != nil {
 				h.config.Log.Error("keep the broker's messages and sessions", "error", err)
 				h.keepMu.Lock()
-				for k, v := range batch {
+				for k, v := range changed {
 					if _, newer := h.dirty[k]; !newer {
 						h.dirty[k] = v
 					}

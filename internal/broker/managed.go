@@ -196,6 +196,9 @@ func (r Rights) acls() []acl {
 			add(own+"/#", "publishClientSend", "publishClientReceive", "subscribePattern")
 		}
 	}
+	for _, f := range r.Listen {
+		add(f, "publishClientReceive", "subscribePattern")
+	}
 	for _, t := range slices.Sorted(maps.Keys(r.Read)) {
 		add(t, "publishClientReceive", "subscribeLiteral")
 	}

@@ -8,8 +8,56 @@ import (
 	"github.com/spf13/cobra"
 
 	"fado/internal/client"
+	"fado/internal/core/notice"
 	"fado/internal/wire"
 )
+
+func (a *app) noticeCommand() *cobra.Command {
+	names := a.complete("notices", "name")
+	ls := &cobra.Command{Use: "list", Short: "List the notices", Args: cobra.NoArgs, Example: "  fado notice list", RunE: func(c *cobra.Command, _ []string) error {
+		out, err := client.Get[[]wire.Notice](c.Context(), a.client(), Path("notices"))
+		if err != nil {
+			return err
+		}
+		return list(a, out, func(n wire.Notice) string { return n.Name },
+			column[wire.Notice]{"Notice", func(n wire.Notice) string { return n.Name }}, column[wire.Notice]{"Title", func(n wire.Notice) string { return n.Title }},
+			column[wire.Notice]{"The hub listens to", func(n wire.Notice) string { return strings.Join(n.Listens, ", ") }}, column[wire.Notice]{"Messages", func(n wire.Notice) string { return fmt.Sprint(n.Entries) }})
+	}}
+	add := &cobra.Command{Use: "add FILE", Short: "Add a notice by its file, or replace it", Args: cobra.ExactArgs(1), Example: "  fado notice add docs/examples/notice.yaml", RunE: func(c *cobra.Command, args []string) error {
+		text, err := readFile(args[0])
+		if err != nil {
+			return err
+		}
+		var n wire.Notice
+		if err := a.client().Do(c.Context(), http.MethodPut, Path("notices"), wire.FileText{File: text}, &n); err != nil {
+			return err
+		}
+		return a.done("The notice %s (%s) is loaded. «fado hub edit HUB --notice %s» tells a hub by it.", n.Name, n.Title, n.Name)
+	}}
+	show := &cobra.Command{Use: "show NOTICE", Short: "Print a notice file", Args: cobra.ExactArgs(1), ValidArgsFunction: names, Example: "  fado notice show casa", RunE: func(c *cobra.Command, args []string) error {
+		n, err := client.Get[wire.Notice](c.Context(), a.client(), Path("notices", args[0]))
+		if err != nil {
+			return err
+		}
+		if a.output != "table" {
+			return a.encode(n)
+		}
+		_, err = fmt.Fprint(a.out, n.File)
+		return err
+	}}
+	try := &cobra.Command{Use: "try NOTICE DEVICE", Short: "Show what a hub would be told of a device, without telling it", Args: cobra.ExactArgs(2), ValidArgsFunction: names, Example: "  fado notice try casa terraco-relay-1", RunE: func(c *cobra.Command, args []string) error {
+		out, err := client.Get[[]wire.Post](c.Context(), a.client(), client.Query(Path("devices", args[1], "notice"), "notice", args[0]))
+		if err != nil {
+			return err
+		}
+		return list(a, out, func(p wire.Post) string { return p.Topic }, column[wire.Post]{"Topic", func(p wire.Post) string { return p.Topic }}, column[wire.Post]{"Kept there", func(p wire.Post) string { return p.Body }})
+	}}
+	schema := &cobra.Command{Use: "schema", Short: "Print the JSON Schema of notice files", Args: cobra.NoArgs, Example: "  fado notice schema > notice.schema.json", RunE: func(*cobra.Command, []string) error {
+		_, err := a.out.Write(append(notice.Schema, '\n'))
+		return err
+	}}
+	return group("notice", "What hubs that listen on the broker are told", ls, add, show, try, schema)
+}
 
 func (a *app) hubCommand() *cobra.Command {
 	ls := &cobra.Command{Use: "list", Short: "List the hubs", Args: cobra.NoArgs, Example: "  fado hub list", RunE: func(c *cobra.Command, _ []string) error {
@@ -18,19 +66,25 @@ func (a *app) hubCommand() *cobra.Command {
 			return err
 		}
 		return list(a, out, func(h wire.Hub) string { return h.Name },
-			column[wire.Hub]{"Name", func(h wire.Hub) string { return h.Name }}, column[wire.Hub]{"Directory", func(h wire.Hub) string { return h.Directory }},
+			column[wire.Hub]{"Name", func(h wire.Hub) string { return h.Name }}, column[wire.Hub]{"Directory", func(h wire.Hub) string {
+				if h.Notice != "" {
+					return "listens, told by " + h.Notice
+				}
+				return h.Directory
+			}},
 			column[wire.Hub]{"Account", func(h wire.Hub) string { return h.Account }}, column[wire.Hub]{"Waiting", func(h wire.Hub) string { return fmt.Sprint(h.Waiting) }},
 			column[wire.Hub]{"Answered", func(h wire.Hub) string { return whenPtr(h.AnsweredAt) }}, column[wire.Hub]{"Trouble", func(h wire.Hub) string { return h.Trouble }})
 	}}
 	var token, pass string
 	flags := func(c *cobra.Command) {
 		c.Flags().String("directory", "", "base URL of its Thing directory")
-		c.Flags().String("account", "", "its account on the embedded broker")
+		c.Flags().String("account", "", "its account on the broker")
+		c.Flags().String("notice", "", "notice file by which it is told over the broker, instead of a directory; \"\" for none")
 		c.Flags().StringVar(&token, "token-file", "", "file with the directory's bearer token")
 		c.Flags().StringVar(&pass, "password-file", "", "file with the password of its broker account")
 	}
 	body := func(c *cobra.Command) (wire.HubEdit, error) {
-		e := wire.HubEdit{Directory: changed(c, "directory"), Account: changed(c, "account")}
+		e := wire.HubEdit{Directory: changed(c, "directory"), Account: changed(c, "account"), Notice: changed(c, "notice")}
 		for file, to := range map[string]**string{token: &e.Token, pass: &e.Password} {
 			if file == "" {
 				continue
@@ -48,7 +102,7 @@ func (a *app) hubCommand() *cobra.Command {
 		if h.TroubleSince != nil {
 			trouble += " Since " + whenPtr(h.TroubleSince) + "."
 		}
-		return a.one(h, h.Name, [2]string{"Hub", h.Name}, [2]string{"Directory", h.Directory}, [2]string{"Account", h.Account}, [2]string{"Answered", whenPtr(h.AnsweredAt)},
+		return a.one(h, h.Name, [2]string{"Hub", h.Name}, [2]string{"Directory", h.Directory}, [2]string{"Listens, told by", h.Notice}, [2]string{"Account", h.Account}, [2]string{"Answered", whenPtr(h.AnsweredAt)},
 			[2]string{"Waiting", map[bool]string{false: fmt.Sprint(h.Waiting)}[h.Waiting == 0]}, [2]string{"Trouble", trouble})
 	}
 	add := &cobra.Command{Use: "add NAME", Short: "Add a hub", Args: cobra.ExactArgs(1), Example: "  fado hub add \"Lagar hub\" --directory http://192.168.40.3:8080 --token-file token.txt --account hub-lagar --password-file pass.txt"}

@@ -158,6 +158,13 @@ func (e *Engine) hubRights(tx *store.Tx, hubID string) (broker.Rights, error) {
 	if err != nil {
 		return r, fmt.Errorf("list the hub's devices: %w", err)
 	}
+	h, err := store.One[store.Hub](tx, "id = ?", hubID)
+	if err != nil {
+		return r, fmt.Errorf("find the hub: %w", err)
+	}
+	if n, ok := e.Notice(h.Notice); ok {
+		r.Listen = n.Listens
+	}
 	for _, d := range list {
 		s, err := e.thingSubject(tx, d)
 		if err != nil {

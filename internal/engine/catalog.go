@@ -8,6 +8,7 @@ import (
 
 	"fado/internal/core/dialect"
 	"fado/internal/core/inventory"
+	"fado/internal/core/notice"
 	"fado/internal/core/problem"
 	"fado/internal/store"
 )
@@ -17,6 +18,7 @@ type catalog struct {
 	mu       sync.RWMutex
 	models   map[string]inventory.Model
 	dialects map[string]*dialect.Dialect
+	notices  map[string]*notice.Notice
 }
 
 func (e *Engine) loadCatalog() error {
@@ -24,8 +26,17 @@ func (e *Engine) loadCatalog() error {
 	if err != nil {
 		return fmt.Errorf("load models and dialects: %w", err)
 	}
-	e.catalog.models, e.catalog.dialects = map[string]inventory.Model{}, map[string]*dialect.Dialect{}
+	e.catalog.models, e.catalog.dialects, e.catalog.notices = map[string]inventory.Model{}, map[string]*dialect.Dialect{}, map[string]*notice.Notice{}
 	for _, f := range files {
+		if f.Kind == "notice" {
+			n, faults := notice.Parse(f.Name, []byte(f.Body))
+			if len(faults) > 0 {
+				e.Log.Error("a stored notice cannot be read by this version", "notice", f.Name, "fault", faults[0].String())
+				continue
+			}
+			e.catalog.notices[f.Name] = n
+			continue
+		}
 		if f.Kind == "dialect" {
 			d, faults := dialect.Parse(f.Name, []byte(f.Body))
 			if len(faults) > 0 {

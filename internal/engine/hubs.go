@@ -88,6 +88,10 @@ func hubTrouble(h store.Hub, err error) error {
 
 func explainHub(h store.Hub, err error) (what, cause, next string) {
 	switch {
+	case h.Notice != "" && errors.Is(err, hub.ErrDown):
+		return fmt.Sprintf("The hub %s cannot be told: %s.", h.Name, reason(err)), "The broker, by which it is told, does not answer.", "See that the broker runs; what waits for the hub is sent once it answers."
+	case h.Notice != "":
+		return fmt.Sprintf("The hub %s was not told: %s.", h.Name, reason(err)), "The broker refuses retained messages, or the notice file does not suit a device.", "Look at the device's messages with «fado notice try»."
 	case errors.Is(err, hub.ErrSlow):
 		return fmt.Sprintf("The hub %s does not answer in time.", h.Name), "It is overloaded, or the way to it loses packets.", "See how it does; what waits for it is sent once it answers."
 	case errors.Is(err, hub.ErrDown):
@@ -109,7 +113,7 @@ func members(tx *store.Tx, hubID string) ([]store.Device, error) {
 func (e *Engine) compareHub(ctx context.Context, h store.Hub) (HubView, error) {
 	v := HubView{Hub: h, At: e.Clock.Now(), Things: []HubThing{}}
 	tx := e.Store.Read(ctx)
-	dir, err := e.directory(h)
+	r, err := e.register(h)
 	if err != nil {
 		return v, err
 	}
@@ -126,10 +130,22 @@ func (e *Engine) compareHub(ctx context.Context, h store.Hub) (HubView, error) {
 	if err != nil {
 		return v, err
 	}
-	things, err := dir.List(ctx)
+	err = r.compare(ctx, &v, devices, queued)
 	e.noteHub(ctx, h, err)
 	if err != nil {
 		return v, err
+	}
+	slices.SortFunc(v.Things, func(a, b HubThing) int {
+		return cmp.Or(strings.Compare(a.Title, b.Title), strings.Compare(a.ID, b.ID))
+	})
+	return v, nil
+}
+
+func (r directory) compare(ctx context.Context, v *HubView, devices []store.Device, queued map[string]store.Outgoing) error {
+	e, tx := r.e, r.e.Store.Read(ctx)
+	things, err := r.dir.List(ctx)
+	if err != nil {
+		return err
 	}
 	held := map[string]map[string]any{}
 	for _, td := range things {
@@ -170,10 +186,7 @@ func (e *Engine) compareHub(ctx context.Context, h store.Hub) (HubView, error) {
 		}
 		v.Things = append(v.Things, t)
 	}
-	slices.SortFunc(v.Things, func(a, b HubThing) int {
-		return cmp.Or(strings.Compare(a.Title, b.Title), strings.Compare(a.ID, b.ID))
-	})
-	return v, nil
+	return nil
 }
 
 // once finds the device that a thing is, or was. Things that are none of Fado's are
@@ -354,8 +367,36 @@ func (e *Engine) directory(h store.Hub) (*hub.Directory, error) {
 	return hub.Open(h.Directory, token, e.net), nil
 }
 
-// putThing puts a device's thing into a directory and reads it back.
-func (e *Engine) putThing(ctx context.Context, dir *hub.Directory, d store.Device) error {
+// register is where a hub learns of devices: its Thing directory, or what the broker
+// keeps for one that listens.
+type register interface {
+	put(ctx context.Context, d store.Device) error // and see that it is there
+	remove(ctx context.Context, deviceID string) error
+	// compare looks at what it holds. queued is what is on its way.
+	compare(ctx context.Context, v *HubView, devices []store.Device, queued map[string]store.Outgoing) error
+}
+
+func (e *Engine) register(h store.Hub) (register, error) {
+	if h.Notice != "" {
+		return board{e, h}, nil
+	}
+	dir, err := e.directory(h)
+	return directory{e, dir}, err
+}
+
+// directory is a hub's Thing directory.
+type directory struct {
+	e   *Engine
+	dir *hub.Directory
+}
+
+func (r directory) remove(ctx context.Context, deviceID string) error {
+	return r.dir.Delete(ctx, thing.ID(deviceID))
+}
+
+// put puts a device's thing into the directory and reads it back.
+func (r directory) put(ctx context.Context, d store.Device) error {
+	e, dir := r.e, r.dir
 	td, err := e.Thing(ctx, d)
 	if err != nil {
 		return err

@@ -505,17 +505,21 @@ func (e *Engine) presenceLoop(ctx context.Context) {
 		if e.embedded == nil {
 			continue
 		}
-		list, err := store.All[store.Device](e.Store.Read(ctx), "id", "presence = ? AND awake_until IS NULL", string(inventory.Online))
+		list, err := store.OnlineDevices(e.Store.Read(ctx))
 		if err != nil {
 			continue
 		}
+		connected := map[string]bool{}
+		for _, d := range list {
+			connected[d.ID] = connected[d.ID] || d.Account != "" && e.embedded.Online(d.Account)
+		}
 		now := e.Clock.Now()
 		for _, d := range list {
-			a, ok := e.account(e.Store.Read(ctx), d)
-			if ok && e.embedded.Online(a.Name) {
+			if connected[d.ID] {
 				delete(missing, d.ID)
 				continue
 			}
+			connected[d.ID] = true // once is enough
 			since, known := missing[d.ID]
 			if !known {
 				missing[d.ID] = now

@@ -137,19 +137,19 @@ func (e *Engine) send(ctx context.Context, o store.Outgoing, adopting bool) erro
 	if err != nil {
 		return errNoHub
 	}
-	dir, err := e.directory(h)
-	if err != nil {
-		return err
-	}
 	d, err := store.One[store.Device](tx, "id = ?", o.Device())
 	if err != nil && !isNone(err) {
 		return err
 	}
 	stays := err == nil && o.Kind == "thing" && d.Stage != string(inventory.Retired) && (adopting || d.KeepsPlace || d.Stage == string(inventory.Adopted))
+	r, err := e.register(h)
+	if err != nil {
+		return err
+	}
 	if stays {
-		err = e.putThing(ctx, dir, d)
+		err = r.put(ctx, d)
 	} else {
-		err = dir.Delete(ctx, thing.ID(o.Device()))
+		err = r.remove(ctx, o.Device())
 	}
 	if err == nil || errors.Is(err, hub.ErrDown) || errors.Is(err, hub.ErrRefused) {
 		e.noteHub(ctx, h, err)

@@ -459,10 +459,11 @@ func (e *Engine) SaveHub(ctx context.Context, actor, id string, edit wire.HubEdi
 				return notFound("hub", id)
 			}
 		}
-		old, was := h.Account, h.Directory
+		old, was, before := h.Account, h.Directory, h
 		set(&h.Name, edit.Name)
 		set(&h.Directory, edit.Directory)
 		set(&h.Account, edit.Account)
+		set(&h.Notice, edit.Notice)
 		if edit.Token != nil {
 			h.Token = e.seal("hub", h.ID, secret.New(*edit.Token))
 		}
@@ -472,7 +473,9 @@ func (e *Engine) SaveHub(ctx context.Context, actor, id string, edit wire.HubEdi
 		} else if _, err := store.One[store.Hub](tx, "name = ? AND id <> ?", h.Name, h.ID); err == nil {
 			f.Add("name", "is taken", h.Name+" 2")
 		}
-		if u, err := url.Parse(h.Directory); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+		if h.Notice != "" {
+			e.checkNotice(tx, h, &f)
+		} else if u, err := url.Parse(h.Directory); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 			f.Add("directory", "the base URL of the hub's Thing directory", "http://192.168.40.3:8080")
 		}
 		if h.Account != "" {
@@ -495,7 +498,12 @@ func (e *Engine) SaveHub(ctx context.Context, actor, id string, edit wire.HubEdi
 		if err := store.Save(tx, &h); err != nil {
 			return err
 		}
-		if id != "" && was != h.Directory { // another directory, which holds nothing yet
+		if id != "" && before.Notice != "" && before.Notice != h.Notice {
+			if err := e.unpost(tx, h.ID); err != nil {
+				return err
+			}
+		}
+		if id != "" && (was != h.Directory || before.Notice != h.Notice) { // another directory, which holds nothing yet
 			list, err := members(tx, h.ID)
 			if err != nil {
 				return err

@@ -76,6 +76,7 @@ type Hub struct {
 	Directory string // base URL
 	Token     []byte // sealed
 	Account   string // its account on the broker
+	Notice    string // by which it is told over the broker, instead of its directory
 	Version   int64
 
 	AnsweredAt   *time.Time
@@ -83,9 +84,16 @@ type Hub struct {
 	TroubleSince *time.Time
 }
 
-// File is a model or dialect file as it was given.
+// Posted is a message that the broker keeps for a hub that listens.
+type Posted struct {
+	HubID    string `gorm:"primaryKey"`
+	DeviceID string `gorm:"primaryKey"`
+	Topic    string `gorm:"primaryKey"`
+}
+
+// File is a model, dialect or notice file as it was given.
 type File struct {
-	Kind      string `gorm:"primaryKey"` // model or dialect
+	Kind      string `gorm:"primaryKey"` // model, dialect or notice
 	Name      string `gorm:"primaryKey"`
 	Body      string
 	UpdatedAt time.Time
@@ -213,6 +221,12 @@ type Account struct {
 	SeenAt     *time.Time
 	RevokedAt  *time.Time
 	LiveAt     *time.Time // when a broker elsewhere took it
+}
+
+// Online is a device whose unit is online, with a live account of it: all that
+// watching over many sessions needs.
+type Online struct {
+	ID, SiteID, Name, Account string
 }
 
 // Authority is the certification authority of a broker.
@@ -482,7 +496,7 @@ type Kept struct {
 }
 
 var records = []any{
-	&Site{}, &Room{}, &Network{}, &Broker{}, &Hub{}, &File{}, &Device{}, &Unit{}, &Tenure{}, &Intended{}, &Revision{}, &Fact{},
+	&Site{}, &Room{}, &Network{}, &Broker{}, &Hub{}, &Posted{}, &File{}, &Device{}, &Unit{}, &Tenure{}, &Intended{}, &Revision{}, &Fact{},
 	&Account{}, &Authority{}, &Certificate{}, &Task{}, &Lease{}, &Trial{}, &Image{}, &Goal{}, &Link{}, &Event{}, &Check{}, &Outgoing{}, &Learnt{}, &SigningKey{},
 	&Person{}, &Token{}, &Session{}, &Answer{}, &Meta{}, &Sighting{}, &SealedCopy{},
 }

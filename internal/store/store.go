@@ -148,7 +148,7 @@ var recordMigrations = []*gormigrate.Migration{
 	}},
 	// How hubs answer.
 	{ID: "2026-11-23-hubs", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(records...) }},
-	// Authorities of brokers, accounts of brokers elsewhere.
+	// Authorities of brokers, accounts of brokers elsewhere, hubs that listen.
 	{ID: "2026-11-25-brokers", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(records...) }},
 }
 
@@ -385,6 +385,15 @@ func Devices(tx *Tx, f DeviceFilter, afterName, afterID string, limit int) ([]De
 	out := []Device{}
 	err := q.Order("name, id").Limit(limit).Find(&out).Error
 	return out, n, err
+}
+
+// OnlineDevices lists the devices whose units are online and do not sleep, with each
+// live account; one without an account once.
+func OnlineDevices(tx *Tx) ([]Online, error) {
+	out := []Online{}
+	err := tx.db.Table("devices d").Select("d.id, d.site_id, d.name, coalesce(a.name, '') AS account").Joins("LEFT JOIN accounts a ON a.device_id = d.id AND a.revoked_at IS NULL").
+		Where("d.presence = 'online' AND d.awake_until IS NULL").Order("d.id").Find(&out).Error
+	return out, err
 }
 
 // LoadKept returns what the embedded broker kept.

@@ -194,7 +194,8 @@ type Hub struct {
 	ID        string `json:"id"`
 	Name      string `json:"name"`
 	Directory string `json:"directory" doc:"Base URL of its Thing directory"`
-	Account   string `json:"account,omitempty" doc:"Its account on the embedded broker"`
+	Account   string `json:"account,omitempty" doc:"Its account on the broker"`
+	Notice    string `json:"notice,omitempty" doc:"It listens on the broker, and is told by this notice file"`
 	Waiting   int64  `json:"waiting" doc:"Things that have not reached it yet"`
 
 	AnsweredAt   *time.Time `json:"answered_at,omitempty" doc:"When it last answered"`
@@ -224,6 +225,21 @@ type HubThing struct {
 	Tries       int             `json:"tries,omitempty" doc:"How often its change was sent without success"`
 }
 
+// Notice is how a hub that listens on the broker is told of devices.
+type Notice struct {
+	Name    string   `json:"name"`
+	Title   string   `json:"title"`
+	Listens []string `json:"listens" doc:"Topic filters to which the hub subscribes"`
+	Entries int      `json:"entries"`
+	File    string   `json:"file,omitempty"`
+}
+
+// Post is a message that the broker keeps for a hub that listens.
+type Post struct {
+	Topic string `json:"topic"`
+	Body  string `json:"body"`
+}
+
 // HubDifference is a place where a hub holds something else than it was given.
 type HubDifference struct {
 	At     string `json:"at" doc:"JSON Pointer into the thing; empty where the thing cannot be described"`
@@ -238,6 +254,7 @@ type HubEdit struct {
 	Token     *string `json:"token,omitempty" writeOnly:"true" doc:"Bearer token of its directory"`
 	Account   *string `json:"account,omitempty" doc:"The account that it uses on the embedded broker"`
 	Password  *string `json:"password,omitempty" writeOnly:"true" doc:"The password of that account, at least 16 characters"`
+	Notice    *string `json:"notice,omitempty" doc:"Name of a notice file: the hub listens on the broker instead of keeping a directory"`
 }
 
 // Device is a job to be done at a site, with what its unit said last.

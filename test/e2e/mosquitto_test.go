@@ -180,7 +180,10 @@ func TestAManagedBroker(t *testing.T) {
 	b.admin("deleteClient", account)
 	b.admin("deleteRole", account)
 	h.do("PATCH", "/api/v1/hubs/hub", wire.HubEdit{Name: new("hub")}) // any change has the accounts compared
-	waitFor(t, "the account's return", func() bool { l, err := ctl.Logins(t.Context()); return err == nil && l[account].Has(account, broker.Rights{Own: d.Topic}) })
+	waitFor(t, "the account's return", func() bool {
+		l, err := ctl.Logins(t.Context())
+		return err == nil && l[account].Has(account, broker.Rights{Own: d.Topic})
+	})
 	h.expectEvent("removed there by somebody else")
 	waitFor(t, "the unit's return", func() bool { return h.device().Presence == "online" })
 
@@ -316,7 +319,9 @@ func TestCertificatesOnTheRealBroker(t *testing.T) {
 			c.Broker = service.Broker{Kind: "managed", Host: host, Port: port, TLS: true, CA: in("service-ca.pem"), User: "fado-service", Password: pass}
 			openssl(t, "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:prime256v1", "-nodes", "-keyout", in("other.key"), "-out", in("service-ca.pem"), "-subj", "/CN=not yet")
 		},
-		broker: func(string) wire.BrokerEdit { return wire.BrokerEdit{Name: new("broker"), Host: &host, Port: &port, TLS: new(true)} }})
+		broker: func(string) wire.BrokerEdit {
+			return wire.BrokerEdit{Name: new("broker"), Host: &host, Port: &port, TLS: new(true)}
+		}})
 	if err := h.Do(t.Context(), http.MethodPatch, "/api/v1/brokers/broker", wire.BrokerEdit{Certificates: new(true)}, nil); err == nil {
 		t.Error("certificates were wanted without an authority")
 	}

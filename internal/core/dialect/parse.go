@@ -54,8 +54,26 @@ func (f Fault) String() string {
 // Parse reads and validates a file. name is used in messages only. When the
 // file is refused, all its faults are returned and the dialect is nil.
 func Parse(name string, file []byte) (*Dialect, []Fault) {
+	d := &Dialect{}
+	find, faults := Document(name, file, Schema, d)
+	if len(faults) > 0 {
+		return nil, faults
+	}
+	c := compiler{d: d, find: find}
+	c.compile()
+	if len(c.faults) > 0 {
+		sort.SliceStable(c.faults, func(i, j int) bool { return c.faults[i].Line < c.faults[j].Line })
+		return nil, c.faults
+	}
+	return d, nil
+}
+
+// Document reads a file of one of Fado's kinds into a value, by its JSON Schema. It
+// returns how the line and column of a place are found, for what the schema cannot
+// say, or all faults.
+func Document(name string, file, schema []byte, into any) (find func(path []string) (line, column int), faults []Fault) {
 	if len(file) > MaxFile {
-		return nil, []Fault{{What: fmt.Sprintf("%s is %d bytes long; a dialect file is at most %d", name, len(file), MaxFile), Suggest: "is this the right file?"}}
+		return nil, []Fault{{What: fmt.Sprintf("%s is %d bytes long; such a file is at most %d", name, len(file), MaxFile), Suggest: "is this the right file?"}}
 	}
 	tree, err := parser.ParseBytes(file, 0)
 	if err != nil {
@@ -69,24 +87,28 @@ func Parse(name string, file []byte) (*Dialect, []Fault) {
 		return nil, []Fault{syntaxFault(err)}
 	}
 	if doc == nil {
-		return nil, []Fault{{Line: 1, Column: 1, What: "the file is empty", Suggest: "start with «dialect: name»"}}
+		return nil, []Fault{{Line: 1, Column: 1, What: "the file is empty", Suggest: "start with its kind and its name"}}
 	}
 	at := locator{tree}
-	if faults := checkSchema(doc, at); len(faults) > 0 {
+	if faults := checkSchema(doc, at, schema); len(faults) > 0 {
 		return nil, faults
 	}
-	d := &Dialect{}
-	if err := yaml.UnmarshalWithOptions(file, d, yaml.Strict()); err != nil {
+	if err := yaml.UnmarshalWithOptions(file, into, yaml.Strict()); err != nil {
 		return nil, []Fault{syntaxFault(err)}
 	}
-	c := compiler{d: d, at: at}
-	c.compile()
-	if len(c.faults) > 0 {
-		sort.SliceStable(c.faults, func(i, j int) bool { return c.faults[i].Line < c.faults[j].Line })
-		return nil, c.faults
-	}
-	return d, nil
+	return at.find, nil
 }
+
+// PlaceholdersIn lists the names of the placeholders in a text.
+func PlaceholdersIn(text string) (out []string) {
+	for _, m := range placeholder.FindAllStringSubmatch(text, -1) {
+		out = append(out, m[1])
+	}
+	return out
+}
+
+// TextsIn lists the texts in a part of a body, its members' names among them.
+func TextsIn(node any) []string { return texts(node) }
 
 // Refuse turns faults into the problem that a person sees.
 func Refuse(name string, faults []Fault) error {
@@ -188,20 +210,30 @@ func (l locator) find(path []string) (line, column int) {
 	return line, column
 }
 
-var compiledSchema = sync.OnceValues(func() (*jsonschema.Schema, error) {
-	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(string(Schema)))
+// schemas keeps the compiled form of each schema.
+var schemas sync.Map // by its text
+
+func compiled(text []byte) (*jsonschema.Schema, error) {
+	if s, ok := schemas.Load(string(text)); ok {
+		return s.(*jsonschema.Schema), nil
+	}
+	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(string(text)))
 	if err != nil {
 		return nil, err
 	}
 	c := jsonschema.NewCompiler()
-	if err := c.AddResource("dialect.schema.json", doc); err != nil {
+	if err := c.AddResource("schema.json", doc); err != nil {
 		return nil, err
 	}
-	return c.Compile("dialect.schema.json")
-})
+	s, err := c.Compile("schema.json")
+	if err == nil {
+		schemas.Store(string(text), s)
+	}
+	return s, err
+}
 
-func checkSchema(doc any, at locator) []Fault {
-	schema, err := compiledSchema()
+func checkSchema(doc any, at locator, text []byte) []Fault {
+	schema, err := compiled(text)
 	if err != nil {
 		return []Fault{{What: "the schema itself is broken: " + err.Error()}}
 	}
@@ -229,7 +261,7 @@ func checkSchema(doc any, at locator) []Fault {
 				f.Line, f.Column = at.find(append(slices.Clone(e.InstanceLocation), m[1]))
 				f.What = fmt.Sprintf("there is no key %q here", m[1])
 				f.Suggest = "docs/dialects.md lists the keys there are"
-				if near := Nearest(m[1], keywords()); near != "" {
+				if near := Nearest(m[1], keywords(text)); near != "" {
 					f.Suggest = fmt.Sprintf("did you mean %q?", near)
 				}
 			}
@@ -288,10 +320,10 @@ func suggest(k jsonschema.ErrorKind) string {
 	return "docs/dialects.md lists the keys and their values"
 }
 
-// keywords lists every key that the schema knows.
-var keywords = sync.OnceValue(func() []string {
+// keywords lists every key that a schema knows.
+func keywords(text []byte) []string {
 	var schema any
-	_ = json.Unmarshal(Schema, &schema)
+	_ = json.Unmarshal(text, &schema)
 	var out []string
 	var walk func(any)
 	walk = func(n any) {
@@ -311,16 +343,16 @@ var keywords = sync.OnceValue(func() []string {
 	walk(schema)
 	sort.Strings(out)
 	return slices.Compact(out)
-})
+}
 
 type compiler struct {
 	d      *Dialect
-	at     locator
+	find   func(path []string) (line, column int)
 	faults []Fault
 }
 
 func (c *compiler) fault(path []string, suggest, format string, args ...any) {
-	line, column := c.at.find(path)
+	line, column := c.find(path)
 	c.faults = append(c.faults, Fault{line, column, "/" + strings.Join(path, "/"), fmt.Sprintf(format, args...), suggest})
 }
 

@@ -78,6 +78,9 @@ const (
 // Commanded reports whether a person or the hub can set it.
 func (k CapabilityKind) Commanded() bool { return k == Switch || k == Dimmer }
 
+// Kinds lists the kinds of capability.
+func Kinds() []CapabilityKind { return []CapabilityKind{Switch, Dimmer, Contact, Measure} }
+
 // Capability finds a capability by name.
 func (m Model) Capability(name string) (Capability, bool) {
 	for _, c := range m.Capabilities {

@@ -10,12 +10,40 @@ export function Hubs() {
   const q = useQuery({ queryKey: ["hubs"], queryFn: () => must(api.GET("/api/v1/hubs")) });
   return (
     <>
-      <h1>Hubs</h1>
+      <h1>Hubs and brokers</h1>
+      <Brokers />
       <p className="quiet m-0">What each home’s hub holds, asked now, against what Fado gave it. Every ten minutes, and when a hub answers again, Fado compares by itself and puts back what is missing.</p>
       <Trouble problem={q.error} />
       {q.data?.length === 0 ? <p>No hub is on record. Add one with <span className="mono">fado hub add</span>.</p> : null}
       {q.data?.map((h) => <One key={h.id} hub={h} />)}
     </>
+  );
+}
+
+/** Brokers shows how each broker stands, as the service sees it. */
+function Brokers() {
+  const q = useQuery({ queryKey: ["brokers"], queryFn: () => must(api.GET("/api/v1/brokers")), refetchInterval: 15_000 });
+  if (q.error) return <Trouble problem={q.error} />;
+  if (!q.data?.length) return null;
+  return (
+    <table className="ledger folds">
+      <thead><tr><th>Broker</th><th>Address</th><th>Stands</th><th>Round trip</th><th>Certificate</th><th>Units sign in with</th></tr></thead>
+      <tbody>
+        {q.data.map((b) => (
+          <tr key={b.id}>
+            <td>{b.name}</td>
+            <td className="mono">{b.host}:{b.port}{b.tls ? ", TLS" : ""}</td>
+            <td>
+              <Stamp word={!b.link ? "unchecked" : !b.link.connected ? "offline" : b.link.trouble ? "in trouble" : "online"} />
+              {b.link?.trouble ? <div>{b.link.trouble} <span className="quiet">{b.link.next}</span></div> : b.link ? <div className="quiet">since <When at={b.link.since} /></div> : null}
+            </td>
+            <td className="mono">{b.link?.round_trip_ms ? `${b.link.round_trip_ms.toFixed(1)} ms` : ""}</td>
+            <td>{b.link?.certificate ? <>for {b.link.certificate.names}, until <When at={b.link.certificate.until} /></> : b.tls ? "not seen yet" : "none"}</td>
+            <td>{b.accounts}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
   );
 }
 
@@ -39,7 +67,7 @@ function One({ hub }: { hub: Hub }) {
         </div>
       </div>
       <dl className="facts">
-        <div><dt>Directory</dt><dd className="mono">{hub.directory}</dd></div>
+        {hub.notice ? <div><dt>Listens, told by</dt><dd className="mono">{hub.notice}</dd></div> : <div><dt>Directory</dt><dd className="mono">{hub.directory}</dd></div>}
         {hub.account ? <div><dt>Account on the broker</dt><dd className="mono">{hub.account}</dd></div> : null}
         <div><dt>Answered</dt><dd>{hub.answered_at ? <When at={hub.answered_at} /> : "not yet"}</dd></div>
         {hub.waiting ? <div><dt>Waiting for it</dt><dd>{hub.waiting} {hub.waiting === 1 ? "thing" : "things"}</dd></div> : null}
