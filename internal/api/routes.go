@@ -702,7 +702,7 @@ func (s *server) imageRoutes(api huma.API) {
 			f.Part = "program"
 		}
 		i, err := s.AddImage(ctx, actor(ctx), form.File, engine.ImageFacts{Firmware: f.Firmware, Version: f.Version, Channel: f.Channel, Part: f.Part, Chip: f.Chip,
-			OldestFrom: f.OldestFrom, Notes: f.Notes, Models: f.Models, NeedsKiB: f.NeedsKiB, Manifest: f.Manifest, Unsigned: f.Unsigned})
+			OldestFrom: f.OldestFrom, Notes: f.Notes, Models: f.Models, NeedsKiB: f.NeedsKiB, Step: f.Step, Manifest: f.Manifest, Unsigned: f.Unsigned})
 		return &reply[wire.Image]{asImage(i)}, err
 	})
 	handle(s, api, "POST", "/images/{id}/withdraw", "withdraw-image", "Take an image out of use", 200, func(ctx context.Context, in *pathBody[wire.Reason]) (*reply[wire.Image], error) {
@@ -714,6 +714,10 @@ func (s *server) imageRoutes(api huma.API) {
 		Device string `query:"device" doc:"One device only, of any model"`
 	}) (*reply[[]wire.Fit], error) {
 		out, err := s.fits(ctx, in.ID, in.Device)
+		return &reply[[]wire.Fit]{out}, err
+	})
+	handle(s, api, "GET", "/devices/{id}/fit", "device-fit", "Which images suit a device, by which route, and why not", 200, func(ctx context.Context, in *path1) (*reply[[]wire.Fit], error) {
+		out, err := s.fitsDevice(ctx, in.ID)
 		return &reply[[]wire.Fit]{out}, err
 	})
 	handle(s, api, "PUT", "/goals", "set-goal", "Say which firmware version is intended", 204, func(ctx context.Context, in *withBody[wire.Goal]) (*none, error) {

@@ -302,7 +302,7 @@ func (s *server) asSightings(ctx context.Context, list []store.Sighting) []wire.
 
 func asImage(i store.Image) wire.Image {
 	return wire.Image{SHA256: i.SHA256, Firmware: i.Firmware, Version: i.Version, Channel: firmware.Channel(i.Channel), Part: firmware.Part(i.Part), Models: engine.SplitList(i.Models),
-		Chip: i.Chip, Size: i.Size, NeedsKiB: i.NeedsKiB, OldestFrom: i.OldestFrom, Notes: i.Notes, Sequence: i.Sequence, SignedBy: i.SignedBy,
+		Chip: i.Chip, Size: i.Size, NeedsKiB: i.NeedsKiB, OldestFrom: i.OldestFrom, Step: i.Step, Notes: i.Notes, Sequence: i.Sequence, SignedBy: i.SignedBy,
 		Withdrawn: i.Withdrawn, AddedAt: i.AddedAt, AddedBy: i.AddedBy}
 }
 
@@ -318,21 +318,34 @@ func (s *server) fits(ctx context.Context, ref, device string) ([]wire.Fit, erro
 			return nil, err
 		}
 		list = append(list, d)
-	} else {
-		list, err = store.Some[store.Device](s.Store.Read(ctx), 500, "name", "model IN ?", engine.SplitList(img.Models))
+	} else if list, err = store.Some[store.Device](s.Store.Read(ctx), 500, "name", "model IN ? AND stage <> 'retired'", engine.SplitList(img.Models)); err != nil {
+		return nil, err
+	}
+	out := []wire.Fit{}
+	verdicts, err := s.FitMany(ctx, list, img)
+	for i, v := range verdicts {
+		out = append(out, wire.Fit{Device: list[i].Name, Hostname: list[i].Hostname, Image: img.SHA256, Version: img.Version, Verdict: v})
+	}
+	return out, err
+}
+
+// fitsDevice judges all images of a device's model, the newest first.
+func (s *server) fitsDevice(ctx context.Context, ref string) ([]wire.Fit, error) {
+	d, err := s.FindDevice(ctx, ref)
+	if err != nil {
+		return nil, err
+	}
+	list, err := store.All[store.Image](s.Store.Read(ctx), "sequence DESC", "instr(models, ?) > 0", ","+d.Model+",")
+	if err != nil {
+		return nil, err
+	}
+	out := []wire.Fit{}
+	for _, img := range list {
+		v, err := s.FitMany(ctx, []store.Device{d}, img)
 		if err != nil {
 			return nil, err
 		}
-	}
-	out := []wire.Fit{}
-	for _, d := range list {
-		v, _, err := s.Fit(ctx, d, img)
-		if p := problem.As(err); p != nil {
-			v = firmware.Verdict{Rule: "dialect", Sentence: p.What}
-		} else if err != nil {
-			return nil, err
-		}
-		out = append(out, wire.Fit{Device: d.Name, Hostname: d.Hostname, Verdict: v})
+		out = append(out, wire.Fit{Device: d.Name, Hostname: d.Hostname, Image: img.SHA256, Version: img.Version, Verdict: v[0]})
 	}
 	return out, nil
 }

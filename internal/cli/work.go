@@ -656,6 +656,7 @@ func (a *app) imageCommand() *cobra.Command {
 	add.Flags().StringVar(&f.Chip, "chip", "", "chip that it is built for")
 	add.Flags().IntVar(&f.NeedsKiB, "needs-kib", 0, "flash that it needs while being installed (its size in each slot)")
 	add.Flags().StringVar(&f.OldestFrom, "oldest-from", "", "oldest version that it can be installed from")
+	add.Flags().BoolVar(&f.Step, "step", false, "a small image that is only on the way to others")
 	add.Flags().StringVar(&notes, "notes-file", "", "file with notes")
 	add.Flags().StringVar(&manifest, "manifest-file", "", "a signed manifest that came with the file")
 	add.Flags().BoolVar(&f.Unsigned, "unsigned", false, "do not sign it")
@@ -701,15 +702,37 @@ func (a *app) imageCommand() *cobra.Command {
 		return a.done("%s %s is withdrawn: %s", i.Firmware, i.Version, i.Withdrawn)
 	}
 	var device string
-	fit := &cobra.Command{Use: "fit IMAGE", Short: "Say which devices an image suits, and why not", Args: cobra.ExactArgs(1), Example: "  fado image fit $(fado image list --model junco -q | head -1)"}
+	fit := &cobra.Command{Use: "fit [IMAGE]", Short: "Say which devices an image suits, by which route, and why not; with --device alone, which images suit it", Args: cobra.MaximumNArgs(1),
+		Example: "  fado image fit $(fado image list --model junco -q | head -1)\n  fado image fit --device " + exampleDevice}
 	fit.Flags().StringVar(&device, "device", "", "this device only")
 	fit.RunE = func(c *cobra.Command, args []string) error {
-		out, err := client.Get[[]wire.Fit](c.Context(), a.client(), client.Query(Path("images", args[0], "fit"), "device", device))
+		first := column[wire.Fit]{"Device", func(f wire.Fit) string { return f.Device }}
+		path := ""
+		switch {
+		case len(args) == 1:
+			path = client.Query(Path("images", args[0], "fit"), "device", device)
+		case device != "":
+			path, first = Path("devices", device, "fit"), column[wire.Fit]{"Version", func(f wire.Fit) string { return f.Version }}
+		default:
+			var f problem.Fields
+			f.Add("IMAGE", "name an image, or a device with --device", "--device "+exampleDevice)
+			return f.Err("The command was not understood.")
+		}
+		out, err := client.Get[[]wire.Fit](c.Context(), a.client(), path)
 		if err != nil {
 			return err
 		}
-		return list(a, out, func(f wire.Fit) string { return f.Hostname }, column[wire.Fit]{"Device", func(f wire.Fit) string { return f.Device }},
-			column[wire.Fit]{"Fits", func(f wire.Fit) string { return yes(f.Fits) }}, column[wire.Fit]{"Why", func(f wire.Fit) string { return f.Sentence }})
+		return list(a, out, func(f wire.Fit) string {
+			if len(args) == 0 {
+				return f.Image
+			}
+			return f.Hostname
+		}, first, column[wire.Fit]{"Fits", func(f wire.Fit) string { return yes(f.Fits) }}, column[wire.Fit]{"Steps", func(f wire.Fit) string {
+			if len(f.Route) == 0 {
+				return ""
+			}
+			return fmt.Sprint(len(f.Route))
+		}}, column[wire.Fit]{"Why", func(f wire.Fit) string { return f.Sentence }})
 	}
 	return group("image", "Firmware images", ls, show, add, withdraw, fit)
 }

@@ -37,6 +37,11 @@ func (e *Engine) carry(r *runner, c task.Command) task.Event {
 		return failed("internal", err)
 	}
 	w := &worker{e: e, r: r, d: d, model: model, dl: dl, askID: fmt.Sprintf("%s.%d", r.id, c.ID), patient: c.Patient}
+	if r.kind == task.Update { // it pins no settings, and its pages want a login
+		if w.logins, _, err = e.intended(e.Store.Read(ctx), d); err != nil {
+			return failed("internal", err)
+		}
+	}
 	switch c.Do {
 	case task.DoContact:
 		return w.contact(ctx, toIdentify)
@@ -648,60 +653,6 @@ func deviceSubject(m inventory.Model, d store.Device) dialect.Subject {
 // version yet is taken for the newest.
 func shownSubject(m inventory.Model, d store.Device) dialect.Subject {
 	return dialect.Subject{Model: m, Version: d.Running, Newest: true}
-}
-
-// fit decides once more, on what the unit reports now.
-func (w *worker) fit(ctx context.Context) task.Event {
-	rec, err := w.e.Task(ctx, w.r.id)
-	if err != nil {
-		return failed("internal", err)
-	}
-	img, err := w.e.FindImage(ctx, rec.Image)
-	if err != nil {
-		return task.Event{Code: "unfit", Facts: map[string]string{"sentence": "The image is gone."}}
-	}
-	v, _, err := w.e.Fit(ctx, w.d, img)
-	if err != nil {
-		return failed("internal", err)
-	}
-	ev := task.Event{Facts: map[string]string{"sentence": v.Sentence}}
-	if !v.Fits {
-		ev.Code = "unfit"
-		if v.Rule == "running" {
-			ev.Code = "running"
-		}
-	}
-	return ev
-}
-
-// link makes the download link of this update.
-func (w *worker) link(ctx context.Context) task.Event {
-	until, err := w.e.makeLink(ctx, w.r.id, w.d)
-	if err != nil {
-		return failed("no_link", err)
-	}
-	return task.Event{Facts: map[string]string{"until": until.Format(time.RFC3339)}}
-}
-
-// offer tells the unit to take the image.
-func (w *worker) offer(ctx context.Context) task.Event {
-	way, ok := w.dl.Delivery(deviceSubject(w.model, w.d))
-	if !ok {
-		return failed("internal", fmt.Errorf("no way of updating"))
-	}
-	rec, err := w.e.Task(ctx, w.r.id)
-	if err != nil {
-		return failed("internal", err)
-	}
-	img, err := w.e.FindImage(ctx, rec.Image)
-	if err != nil {
-		return failed("internal", err)
-	}
-	link, err := w.e.linkAddress(ctx, w.r.id, w.d)
-	if err != nil {
-		return failed("no_link", err)
-	}
-	return w.publish(ctx, &way.Start, dialect.Values{"link": link, "manifest": img.Manifest, "size": img.Size, "sha256": img.SHA256, "version": img.Version})
 }
 
 // proveAddress asks a site's download address for this very service.

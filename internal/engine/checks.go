@@ -85,6 +85,16 @@ func keepCheck(tx *store.Tx, deviceID string, r check.Result) error {
 // afterwards has a unit checked once a task has brought it into service, or has
 // changed it.
 func (e *Engine) afterwards(tx *store.Tx, d store.Device, s task.State) error {
+	if s.Kind == task.Update && s.Update.LostSettings != "" {
+		// Updates reset things; what is intended is put back.
+		tx.After(func() {
+			e.tasks.work.Go(func() {
+				if _, err := e.Apply(e.ctx, "fado", d.ID); err != nil && e.ctx.Err() == nil {
+					e.Log.Warn("put back what an update reset", "device", d.ID, "error", err)
+				}
+			})
+		})
+	}
 	changed := s.Status == task.Done && (s.Kind == task.Commission || s.Kind == task.Apply || s.Kind == task.Update && s.Update.Outcome == task.Succeeded)
 	if !changed {
 		return nil

@@ -41,6 +41,7 @@ type Engine struct {
 	ingest    *ingest
 	tasks     *tasks
 	firsts    *firsts
+	dangers   *dangers
 	reread    *reread
 	net       carrier.Net
 	checker   *http.Client
@@ -79,6 +80,7 @@ func Start(p Parts) (*Engine, error) {
 	e.ingest = newIngest(e)
 	e.tasks = newTasks(e, cmp.Or(p.AtOnce, 32))
 	e.firsts = newFirsts(e)
+	e.dangers = newDangers()
 	e.reread = newReread(e)
 	e.link.due = make(chan struct{}, 1)
 	e.link.heard = make(chan time.Time, 1)

@@ -35,13 +35,14 @@ type ImageFacts struct {
 	Firmware, Version, Channel, Part, Chip, OldestFrom, Notes string
 	Models                                                    []string
 	NeedsKiB                                                  int
+	Step                                                      bool   // only on the way to others
 	Manifest                                                  string // brought along; "" lets Fado sign
 	Unsigned                                                  bool
 }
 
 func coreImage(i store.Image) firmware.Image {
 	return firmware.Image{SHA256: i.SHA256, Firmware: i.Firmware, Version: i.Version, Channel: firmware.Channel(i.Channel), Part: firmware.Part(i.Part),
-		Models: SplitList(i.Models), Chip: i.Chip, Size: i.Size, NeedsKiB: i.NeedsKiB, OldestFrom: i.OldestFrom, Notes: i.Notes,
+		Models: SplitList(i.Models), Chip: i.Chip, Size: i.Size, NeedsKiB: i.NeedsKiB, OldestFrom: i.OldestFrom, Notes: i.Notes, Step: i.Step,
 		Sequence: i.Sequence, Signed: i.Manifest != "", Withdrawn: i.Withdrawn}
 }
 
@@ -84,7 +85,7 @@ func (e *Engine) AddImage(ctx context.Context, actor string, file io.Reader, f I
 	}
 	defer os.Remove(temp)
 	img := store.Image{SHA256: sum, Size: size, Firmware: f.Firmware, Version: f.Version, Channel: f.Channel, Part: f.Part, Chip: f.Chip, OldestFrom: f.OldestFrom,
-		Notes: f.Notes, NeedsKiB: f.NeedsKiB, Models: "," + strings.Join(f.Models, ",") + ",", AddedAt: e.Clock.Now(), AddedBy: actor}
+		Step: f.Step, Notes: f.Notes, NeedsKiB: f.NeedsKiB, Models: "," + strings.Join(f.Models, ",") + ",", AddedAt: e.Clock.Now(), AddedBy: actor}
 	path := e.Store.ImagePath(sum)
 	err = e.Store.Write(ctx, func(tx *store.Tx) error {
 		if old, err := store.One[store.Image](tx, "sha256 = ?", sum); err == nil {
@@ -288,7 +289,11 @@ func (e *Engine) makeLink(ctx context.Context, taskID string, d store.Device) (t
 	if err != nil {
 		return time.Time{}, err
 	}
-	img, err := e.FindImage(ctx, rec.Image)
+	sum, err := legOf(rec)
+	if err != nil {
+		return time.Time{}, err
+	}
+	img, err := e.FindImage(ctx, sum)
 	if err != nil {
 		return time.Time{}, err
 	}
@@ -310,6 +315,12 @@ func (e *Engine) makeLink(ctx context.Context, taskID string, d store.Device) (t
 		}
 		if err != nil {
 			return err
+		}
+		if l.Image != img.SHA256 { // the next leg of a route
+			if _, err := store.Delete[store.Link](tx, "id = ?", l.ID); err != nil {
+				return err
+			}
+			l = store.Link{ID: store.NewID(), TaskID: taskID, Image: img.SHA256}
 		}
 		l.Expires = until
 		return store.Save(tx, &l)

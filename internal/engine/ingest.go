@@ -59,6 +59,7 @@ type pendingDevice struct {
 
 	moved            bool // its unit speaks under the intended topic now
 	woke, awakeUntil *time.Time
+	battery          *int
 }
 
 type watcher struct {
@@ -230,6 +231,9 @@ func (in *ingest) device(l *listened, kind dialect.MessageKind, facts dialect.Fa
 		until := at.Add(time.Duration(min(max(awake, 1), 600) * float64(time.Second)))
 		p := in.pending(l, at)
 		p.woke, p.awakeUntil = &at, &until
+		if n, said := facts.Number("battery"); said && n >= 0 && n <= 100 {
+			p.battery = new(int(n))
+		}
 		in.beforeTask(l.id)
 		in.e.tasks.deliver(l.id, task.Event{Kind: task.Woke, Facts: map[string]string{"battery": facts.Text("battery")}})
 	case dialect.Reported:
@@ -281,7 +285,7 @@ func (in *ingest) identity(l *listened, facts dialect.Facts, from, base string, 
 	}
 	in.beforeTask(l.id)
 	in.e.tasks.deliver(l.id, task.Event{Kind: task.Appeared, Facts: map[string]string{
-		"hardware_id": string(hw), "version": said["version"], "digest": said["digest"], "confirmed": said["confirmed"], "trouble": facts.Text("trouble"),
+		"hardware_id": string(hw), "version": said["version"], "digest": said["digest"], "model": said["model"], "confirmed": said["confirmed"], "trouble": facts.Text("trouble"),
 		"reply_to": facts.Text("reply_to"), "account": from}})
 	if byPages(l.dialect) && !in.e.tasks.holds(l.id) {
 		in.e.reread.ask(l.id)
@@ -397,6 +401,9 @@ func (in *ingest) writeDevices(tx *store.Tx) error {
 		}
 		if p.woke != nil {
 			columns["woke_at"], columns["awake_until"] = p.woke, p.awakeUntil
+		}
+		if p.battery != nil {
+			columns["battery"] = *p.battery
 		}
 		if p.moved && d.LiveTopic != "" {
 			if err := in.e.settle(tx, &d); err != nil {

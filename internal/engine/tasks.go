@@ -8,10 +8,10 @@ import (
 	"maps"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"fado/internal/core/check"
-	"fado/internal/core/firmware"
 	"fado/internal/core/inventory"
 	"fado/internal/core/problem"
 	"fado/internal/core/secret"
@@ -34,21 +34,22 @@ type tasks struct {
 
 // runner owns one task while it is under way.
 type runner struct {
-	t      *tasks
-	id     string
-	device string
-	pinned settings.Values
-	events chan task.Event
-	ctx    context.Context
-	stop   context.CancelFunc
-	ended  chan struct{} // closed when it has let go of its device
-	calls  sync.WaitGroup
-	kind   task.Kind
-	name   string  // of the device
-	boot   float64 // seconds that its restart usually takes
-	began  time.Time
-	placed bool // owned by the loop
-	air    air
+	t       *tasks
+	id      string
+	device  string
+	pinned  settings.Values
+	events  chan task.Event
+	ctx     context.Context
+	stop    context.CancelFunc
+	ended   chan struct{} // closed when it has let go of its device
+	calls   sync.WaitGroup
+	kind    task.Kind
+	name    string  // of the device
+	boot    float64 // seconds that its restart usually takes
+	began   time.Time
+	placed  bool        // owned by the loop
+	writing atomic.Bool // an interruption would leave its unit dead
+	air     air
 }
 
 func newTasks(e *Engine, atOnce int) *tasks {
@@ -523,6 +524,7 @@ func (r *runner) loop(s task.State) {
 			continue
 		}
 		s = next
+		r.writing.Store(s.Update != nil && s.Subject.Risky && s.Update.Told && !s.Status.Over())
 		e.firsts.heard(r, s)
 		if r.placed && s.Wait != nil && s.Wait.For == task.ForWake {
 			r.placed = false // it needs nobody until it wakes
@@ -764,6 +766,8 @@ func learn(tx *store.Tx, model, what string, seconds float64) error {
 // release ends the runner and starts the next task of the device.
 func (r *runner) release() {
 	r.stop()
+	r.writing.Store(false)
+	r.t.e.dangers.leave(r.id)
 	r.t.mu.Lock()
 	if r.t.live[r.device] == r {
 		delete(r.t.live, r.device)
@@ -902,7 +906,7 @@ func (e *Engine) subject(tx *store.Tx, d store.Device) (task.Subject, error) {
 		s.Sleeps, s.WakeUsual, s.Wake = true, e.wakeUsual(tx, d).Seconds(), model.Wake
 	}
 	if way, ok := dl.Delivery(deviceSubject(model, d)); ok {
-		s.Reverts = way.Reverts
+		s.Reverts, s.Risky, s.Digests, s.Way = way.Reverts, way.Risky(), dl.TellsDigest(), wayOf(dl, way)
 	}
 	if s.Recover == "" {
 		s.Recover = "Take its power away for ten seconds and give it back. If it stays silent, replace the unit."
@@ -937,61 +941,8 @@ func (e *Engine) Apply(ctx context.Context, actor, ref string) (store.Task, erro
 	return e.startPlanned(ctx, actor, d, e.planApply, task.NewApply)
 }
 
-// Update starts an update of one device to an image.
-func (e *Engine) Update(ctx context.Context, actor, ref, image string) (store.Task, error) {
-	d, err := e.FindDevice(ctx, ref)
-	if err != nil {
-		return store.Task{}, err
-	}
-	tx := e.Store.Read(ctx)
-	img, err := e.FindImage(ctx, image)
-	if err != nil {
-		return store.Task{}, err
-	}
-	if !inventory.Stage(d.Stage).AtLeast(inventory.Joined) {
-		return store.Task{}, notInService(d)
-	}
-	verdict, _, err := e.Fit(ctx, d, img)
-	if err != nil {
-		return store.Task{}, err
-	}
-	if !verdict.Fits {
-		return store.Task{}, problem.New(problem.Conflict, fmt.Sprintf("The image does not suit %s: %s", d.Name, verdict.Sentence), "Fit is decided before anything is sent.", "Choose another image; «fado image list» shows what there is.")
-	}
-	subject, err := e.subject(tx, d)
-	if err != nil {
-		return store.Task{}, err
-	}
-	return e.tasks.start(ctx, store.Task{DeviceID: d.ID, Actor: actor, Image: img.SHA256}, task.NewUpdate(subject, img.SHA256, img.Version, d.Running, d.Digest, img.Size), nil)
-}
-
 func notInService(d store.Device) error {
 	return problem.New(problem.Conflict, fmt.Sprintf("%s is not in service.", d.Name), "It was not commissioned, or was taken out of service.", "Commission it first with «fado device commission "+d.Hostname+"».")
-}
-
-// Fit decides whether an image suits a device's unit now.
-func (e *Engine) Fit(ctx context.Context, d store.Device, img store.Image) (firmware.Verdict, store.Site, error) {
-	model, dl, err := e.speaker(d)
-	if err != nil {
-		return firmware.Verdict{}, store.Site{}, err
-	}
-	site, err := e.FindSite(ctx, d.SiteID)
-	if err != nil {
-		return firmware.Verdict{}, site, err
-	}
-	way, ok := dl.Delivery(deviceSubject(model, d))
-	if !ok {
-		return firmware.Verdict{Rule: "delivery", Sentence: fmt.Sprintf("The dialect %s knows no way of updating a %s.", dl.Name, model.Name)}, site, nil
-	}
-	if way.Start.Publish == "" {
-		return firmware.Verdict{Rule: "delivery", Sentence: fmt.Sprintf("The dialect %s updates over a unit's own pages, and this Fado can offer images over the broker only.", dl.Name)}, site, nil
-	}
-	if way.AtWake {
-		return firmware.Verdict{Rule: "delivery", Sentence: fmt.Sprintf("A %s takes images at its wake only, and this Fado cannot offer them then yet.", model.Name)}, site, nil
-	}
-	unit := firmware.Unit{Model: model, Firmware: d.Firmware, Version: d.Running, Digest: d.Digest}
-	policy := firmware.Policy{Downgrade: site.AllowDowngrade, Unsigned: site.AllowUnsigned, RiskyDelivery: site.AllowRisky, LeastBattery: site.LeastBattery}
-	return firmware.Fit(coreImage(img), unit, policy, way.Risky()), site, nil
 }
 
 // Task finds a task.

@@ -14,6 +14,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/text/encoding/htmlindex"
@@ -25,7 +26,29 @@ import (
 
 // Line is an HTTP client that reaches one unit and nothing else: it follows no
 // redirect, waits a bounded time and reads a bounded reply.
-type Line struct{ client *http.Client }
+type Line struct {
+	client *http.Client
+	sent   *atomic.Int64 // bytes of the last request's body that went out
+}
+
+// Sent is how many bytes of its body the last request has handed to the network.
+// Whether they arrived is not known.
+func (l *Line) Sent() int64 { return l.sent.Load() }
+
+// Patiently gives each reply more time: an image takes longer to send, and to write.
+func (l *Line) Patiently(d time.Duration) { l.client.Timeout = d }
+
+// counted counts what is read of a body.
+type counted struct {
+	from io.Reader
+	n    *atomic.Int64
+}
+
+func (c counted) Read(p []byte) (int, error) {
+	n, err := c.from.Read(p)
+	c.n.Add(int64(n))
+	return n, err
+}
 
 // replyTime is how long a unit may take for one reply. It is a matter of the
 // network and never scaled.
@@ -34,7 +57,7 @@ const replyTime = 20 * time.Second
 func newLine(t http.RoundTripper) *Line {
 	jar, _ := cookiejar.New(nil) // it fails only with options
 	return &Line{&http.Client{Timeout: replyTime, Jar: jar, Transport: t,
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}, new(atomic.Int64)}
 }
 
 // ErrAddress says that an address cannot be a unit's.
@@ -94,10 +117,16 @@ func (l *Line) Do(ctx context.Context, base string, r dialect.Request) ([]byte, 
 }
 
 func (l *Line) send(ctx context.Context, base string, r dialect.Request, prepare func(*http.Request)) ([]byte, error) {
-	req, err := http.NewRequestWithContext(ctx, r.Method, strings.TrimRight(base, "/")+r.Path, bytes.NewReader(r.Body))
+	l.sent.Store(0)
+	req, err := http.NewRequestWithContext(ctx, r.Method, strings.TrimRight(base, "/")+r.Path, counted{bytes.NewReader(r.Body), l.sent})
 	if err != nil {
 		return nil, fmt.Errorf("build %s %s: %w", r.Method, r.Path, err)
 	}
+	if req.ContentLength = int64(len(r.Body)); len(r.Body) == 0 {
+		req.Body = http.NoBody
+	}
+	// A digest login sends a request twice.
+	req.GetBody = func() (io.ReadCloser, error) { return io.NopCloser(counted{bytes.NewReader(r.Body), l.sent}), nil }
 	if r.ContentType != "" {
 		req.Header.Set("Content-Type", r.ContentType)
 	}

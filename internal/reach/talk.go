@@ -45,6 +45,13 @@ var ErrNotYet = errors.New("the unit is not as far as its dialect waits for")
 // ByFactory reports whether the unit still accepts what it had when it was new.
 func (t *Talk) ByFactory() bool { return t.at < len(t.try) && t.try[t.at].Factory }
 
+// Patiently gives each reply more time, and Sent tells how much of the last request's
+// body went out; they are those of the conversation's line.
+func (t *Talk) Patiently(d time.Duration) { t.line.Patiently(d) }
+
+// Sent is how many bytes of its body the last request has handed to the network.
+func (t *Talk) Sent() int64 { return t.line.Sent() }
+
 // Only limits the conversation to the factory's login, to see whether the unit
 // still accepts it. It returns false when there is none to try.
 func (t *Talk) Only(factory bool) bool {
@@ -142,7 +149,7 @@ func (t *Talk) under(ctx context.Context, x *dialect.Exchange, values dialect.Va
 		}
 		signed := *t.line.client
 		signed.Transport = t.digest
-		return (&Line{&signed}).send(ctx, t.base, r, nil)
+		return (&Line{&signed, t.line.sent}).send(ctx, t.base, r, nil)
 	}
 	if !t.in {
 		if err := t.signIn(ctx, s); err != nil {

@@ -218,12 +218,22 @@ func (r *Running) startBroker(ctx context.Context, c Config, n carrier.Net, log 
 	return e, nil, nil
 }
 
+// quietTime is how long a stop waits for a write that must not be interrupted, and
+// for the unit's own word after it.
+const quietTime = 10 * time.Minute
+
 // Done gives the error with which serving ended by itself.
 func (r *Running) Done() <-chan error { return r.served }
 
 // Stop ends the service and waits for all of it. What was under way is taken
 // up at the next start.
 func (r *Running) Stop() {
+	if r.engine != nil {
+		// A unit that an interruption would leave dead is written to its end.
+		ctx, cancel := context.WithTimeout(context.Background(), quietTime)
+		r.engine.Quiet(ctx)
+		cancel()
+	}
 	if r.server != nil {
 		r.stopHTTP() // ends the live streams
 		ctx, cancel := context.WithTimeout(context.Background(), time.Second)

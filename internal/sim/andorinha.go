@@ -211,6 +211,7 @@ func (a *andorinha) pages() http.Handler {
 			return ""
 		})
 	})
+	m.HandleFunc("POST /image", a.image)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		a.u.mu.Lock()
 		who, door := a.kept["who"], a.kept["door"]
@@ -229,6 +230,63 @@ func (a *andorinha) pages() http.Handler {
 		}
 		m.ServeHTTP(w, r)
 	})
+}
+
+// image takes an image: sent as a part of a form, or fetched from the address in it.
+// Either is written as it comes.
+func (a *andorinha) image(w http.ResponseWriter, r *http.Request) {
+	parts, err := r.MultipartReader()
+	if err != nil {
+		from := r.PostFormValue("from")
+		if from == "" {
+			http.Error(w, "no image and no address", http.StatusBadRequest)
+			return
+		}
+		lines(w, "fetching")
+		a.u.tasks.Go(func() { a.fetch(from) })
+		return
+	}
+	for {
+		part, err := parts.NextPart()
+		if err != nil {
+			http.Error(w, "no image in it", http.StatusBadRequest)
+			return
+		}
+		if part.FormName() != "image" {
+			continue
+		}
+		// A form does not say how long a part is; what frames it is short.
+		if room := a.u.room(); r.ContentLength-512 > room {
+			http.Error(w, fmt.Sprintf("no room: %d bytes came, and %d are free", r.ContentLength, room), http.StatusInsufficientStorage)
+			return
+		}
+		refused, err := a.u.burn(part)
+		switch {
+		case refused != "":
+			http.Error(w, refused, http.StatusUnprocessableEntity)
+		case err != nil:
+			panic(http.ErrAbortHandler)
+		default:
+			lines(w, "taken", "starting again")
+			a.u.poke("restart")
+		}
+		return
+	}
+}
+
+// fetch takes an image from an address, as it is told.
+func (a *andorinha) fetch(from string) {
+	resp, err := (&http.Client{Transport: a.u.site.net.Transport(), Timeout: time.Minute}).Get(from)
+	if err != nil {
+		return
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode != http.StatusOK || resp.ContentLength > a.u.room() {
+		return
+	}
+	if refused, err := a.u.burn(resp.Body); refused == "" && err == nil {
+		a.u.poke("restart")
+	}
 }
 
 // save keeps a form and restarts. When the power fails in the middle, a part of

@@ -116,7 +116,7 @@ func (c *coruja) hello(_ context.Context, client mqtt.Client) {
 	c.u.mu.Lock()
 	t := text(inner(c.doc, "m")["t"])
 	kept := c.open()
-	up := map[string]any{"mac": c.u.spec.HardwareID, "fw": c.u.version(), "for": int(corujaAwake / time.Second), "cell": 87, "ip": c.u.address()}
+	up := map[string]any{"mac": c.u.spec.HardwareID, "fw": c.u.version(), "for": int(corujaAwake / time.Second), "cell": c.u.cell(), "ip": c.u.address()}
 	c.u.mu.Unlock()
 	client.Subscribe(t+"/keep", 1, func(_ mqtt.Client, m mqtt.Message) {
 		if n, missed := c.u.has(WakeMissed); missed && n > 0 {
@@ -126,6 +126,17 @@ func (c *coruja) hello(_ context.Context, client mqtt.Client) {
 		if c.keep(m.Payload()) {
 			c.u.poke("restart")
 		}
+	}).Wait()
+	client.Subscribe(t+"/next", 1, func(_ mqtt.Client, m mqtt.Message) {
+		var next struct {
+			Get, Sum string
+			Bytes    int64
+		}
+		if n, missed := c.u.has(WakeMissed); missed && n > 0 || json.Unmarshal(m.Payload(), &next) != nil || next.Get == "" {
+			return
+		}
+		c.u.touch()
+		c.next(next.Get, next.Sum, next.Bytes)
 	}).Wait()
 	client.Subscribe(t+"/wink", 1, func(mqtt.Client, mqtt.Message) { c.u.touch() }).Wait()
 	c.u.publish(t+"/up", up, false)
@@ -140,6 +151,21 @@ func (c *coruja) hello(_ context.Context, client mqtt.Client) {
 	c.u.publish(t+"/seen", seen, true)
 }
 
+// next fetches an image while the unit stays awake. It says nothing before it is back.
+func (c *coruja) next(get, sum string, bytes int64) {
+	c.u.mu.Lock()
+	defer c.u.mu.Unlock()
+	if c.u.update != nil || c.u.cell() < corujaLeast || digestOf(c.u.slots[c.u.active]) == sum {
+		return
+	}
+	d := &download{link: get}
+	d.m.Digest.SHA256, d.m.Size = sum, bytes
+	c.u.begin(c.u.life, d)
+}
+
+// corujaLeast is the battery level, in percent, under which it takes no image.
+const corujaLeast = 30
+
 func (c *coruja) tick() {}
 
 func (c *coruja) pages() http.Handler {
@@ -149,7 +175,7 @@ func (c *coruja) pages() http.Handler {
 		u.mu.Lock()
 		defer u.mu.Unlock()
 		last := map[string]int{"": 0, "wifi_refused": 1, "wifi_not_found": 2, "broker_unreachable": 3, "broker_refused": 4}[u.trouble]
-		reply(w, http.StatusOK, map[string]any{"mac": u.spec.HardwareID, "type": u.spec.Model, "fw": u.version(), "cell": 87, "last": last})
+		reply(w, http.StatusOK, map[string]any{"mac": u.spec.HardwareID, "type": u.spec.Model, "fw": u.version(), "cell": u.cell(), "last": last})
 	})
 	m.HandleFunc("GET /kept.json", func(w http.ResponseWriter, r *http.Request) {
 		u.mu.Lock()

@@ -140,6 +140,7 @@ func (p *pardal) order(t string, payload []byte) {
 	var o struct {
 		Order, Part, Tag string
 		To               any
+		From, Sum        string
 	}
 	if json.Unmarshal(payload, &o) != nil {
 		return
@@ -155,6 +156,11 @@ func (p *pardal) order(t string, payload []byte) {
 	case "tell":
 		p.me(t, o.Tag)
 	case "wink":
+	case "load":
+		done["ok"], done["why"] = p.load(t, o.From, o.Sum, o.Tag)
+		if done["ok"] == true {
+			delete(done, "why")
+		}
 	case "again":
 		p.u.poke("restart")
 	default:
@@ -165,6 +171,38 @@ func (p *pardal) order(t string, payload []byte) {
 	}
 	p.u.publish(t+"/done", done, false)
 	p.tick()
+}
+
+// load fetches an image into the spare slot and says how far it is.
+func (p *pardal) load(t, from, sum, tag string) (ok bool, why string) {
+	u := p.u
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.update != nil {
+		if u.update.m.Digest.SHA256 != sum {
+			return false, "another one is being loaded"
+		}
+		u.update.link, u.update.ask = from, tag
+		return true, ""
+	}
+	if digestOf(u.slots[u.active]) == sum {
+		return true, "" // it runs it already, and says so
+	}
+	d := &download{ask: tag, link: from}
+	d.m.Digest.SHA256 = sum
+	words := map[string]string{"fetching": "load", "writing": "burn", "restarting": "ready"}
+	d.tell = func(d *download, phase, reason string) {
+		u.mu.Lock()
+		tag := d.ask
+		u.mu.Unlock()
+		say := map[string]any{"tag": tag, "step": cmp.Or(words[phase], phase), "got": len(d.got), "all": d.m.Size}
+		if reason != "" {
+			say["why"] = reason
+		}
+		u.publish(t+"/load", say, false)
+	}
+	u.begin(u.life, d)
+	return true, ""
 }
 
 func (p *pardal) pages() http.Handler {

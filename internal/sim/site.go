@@ -8,6 +8,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"net/http"
@@ -247,6 +248,20 @@ func (s *Site) routes() http.Handler {
 			return
 		}
 		u.press()
+		w.WriteHeader(http.StatusNoContent)
+	})
+	m.HandleFunc("POST /units/{id}/cable", func(w http.ResponseWriter, r *http.Request) {
+		image, err := io.ReadAll(io.LimitReader(r.Body, 64<<20))
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusBadRequest)
+			return
+		}
+		u := s.unit(r.PathValue("id"))
+		if _, bad := readImage(image); u == nil || bad != nil {
+			http.Error(w, "no such unit, or no image of one", http.StatusUnprocessableEntity)
+			return
+		}
+		u.cable(image)
 		w.WriteHeader(http.StatusNoContent)
 	})
 	m.HandleFunc("POST /units/{id}/wake", func(w http.ResponseWriter, r *http.Request) {

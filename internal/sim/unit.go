@@ -34,6 +34,7 @@ type UnitSpec struct {
 	Version      string           `json:"version"`
 	Chip         string           `json:"chip"`
 	FlashKiB     int              `json:"flash_kib"`
+	SizeKiB      int              `json:"size_kib"` // of the image that it comes with; 0 for 256
 	SetUpCode    string           `json:"set_up_code"`
 	BootSeconds  float64          `json:"boot_seconds"`
 	Signal       int              `json:"signal"`
@@ -77,11 +78,12 @@ const (
 	Redirects     Fault = "pages redirect away"
 	Truncated     Fault = "replies truncated"
 	LoginChanged  Fault = "factory login changed"   // somebody set another key, or another login
+	LowBattery    Fault = "battery low"             // value: percent
 	SomebodyElses Fault = "set up by somebody else" // it is in a network with settings that are not ours, until its button is pressed for long
 )
 
 var faults = []Fault{None, Unplugged, SlowBoot, WeakSignal, DownloadCut, Corrupted, PowerCut, BootLoop, DiesAfter, SilentCommand, Duplicates, Lost, NotKept, Hangs,
-	PowerCutSave, Moved, WakeMissed, DoorStaysOpen, PointOpen, Redirects, Truncated, LoginChanged, SomebodyElses}
+	PowerCutSave, Moved, WakeMissed, DoorStaysOpen, PointOpen, Redirects, Truncated, LoginChanged, SomebodyElses, LowBattery}
 
 // Report is what a unit's own log says, for those who compare it with Fado's
 // record.
@@ -117,6 +119,7 @@ type unit struct {
 	slots    [2][]byte
 	active   int
 	trial    bool
+	dead     bool // until a cable reaches it
 	manner   manner
 	proven   bool // the settings worked once
 	moved    bool // it has another address
@@ -132,6 +135,7 @@ type unit struct {
 	sum      string
 	summed   [3]int // the slot, its length and how many were written when sum was worked out
 	end      context.CancelFunc
+	life     context.Context // ends with the unit
 	fetched  int64
 	state    map[string]any
 	client   mqtt.Client
@@ -155,7 +159,7 @@ func newUnit(s *Site, spec UnitSpec, seed uint64) (u *unit, err error) {
 	if u.manner, err = u.manners(); err != nil {
 		return nil, err
 	}
-	u.slots[0] = BuildImage(ImageHeader{spec.Firmware, spec.Version, spec.Chip, true}, 256<<10)
+	u.slots[0] = BuildImage(ImageHeader{spec.Firmware, spec.Version, spec.Chip, true}, cmp.Or(spec.SizeKiB, 256)<<10)
 	for _, c := range spec.Capabilities {
 		u.state[c.Name] = c.first()
 	}
@@ -178,6 +182,14 @@ func (u *unit) setFault(f Fault, value int) bool {
 	u.mu.Unlock()
 	u.poke("power")
 	return true
+}
+
+// cable writes an image over the unit's pins, dead or not.
+func (u *unit) cable(image []byte) {
+	u.mu.Lock()
+	u.slots, u.active, u.trial, u.dead, u.fault = [2][]byte{image}, 0, false, false, None
+	u.mu.Unlock()
+	u.poke("power")
 }
 
 // press is the long press that brings a unit back into set-up mode.
@@ -271,10 +283,21 @@ func (u *unit) sleep(ctx context.Context, d time.Duration) string {
 // run is the unit's life.
 func (u *unit) run(ctx context.Context) {
 	defer u.tasks.Wait()
+	u.mu.Lock()
+	u.life = ctx
+	u.mu.Unlock()
 	for ctx.Err() == nil {
 		if _, off := u.has(Unplugged); off {
 			u.setMode("off")
 			u.sleep(ctx, time.Hour)
+			continue
+		}
+		u.mu.Lock()
+		dead := u.dead
+		u.mu.Unlock()
+		if dead {
+			u.setMode("dead")
+			u.sleep(ctx, 1000*time.Hour)
 			continue
 		}
 		u.setMode("starting")
@@ -586,6 +609,14 @@ func (u *unit) say(topic, text string, retain bool) {
 	if duplicate {
 		client.Publish(topic, 1, retain, text)
 	}
+}
+
+// cell is how full the battery is, in percent. The unit is locked.
+func (u *unit) cell() int {
+	if u.fault == LowBattery {
+		return u.faultVal
+	}
+	return 87
 }
 
 func (u *unit) address() string {

@@ -27,12 +27,20 @@ type manifest struct {
 	} `json:"digest"`
 }
 
-// download is an update under way.
+// download is an update under way. tell says how far it is, in the words of the
+// unit's family; it may be nil.
 type download struct {
 	ask  string
 	m    manifest
 	link string
 	got  []byte
+	tell func(d *download, phase, reason string)
+}
+
+func (d *download) say(phase, reason string) {
+	if d.tell != nil {
+		d.tell(d, phase, reason)
+	}
 }
 
 // checkManifest is the unit's own verification: a compact JWS (RFC 7515)
@@ -107,33 +115,35 @@ func (d *direct) startUpdate(ctx context.Context, c config, ask, link, compact s
 	if u.update != nil {
 		return errors.New("another update is under way")
 	}
-	under := &download{ask: ask, m: m, link: link}
-	u.update = under
+	u.begin(ctx, &download{ask: ask, m: m, link: link, tell: func(under *download, phase, reason string) {
+		u.mu.Lock()
+		ask := under.ask
+		u.mu.Unlock()
+		p := map[string]any{"ask": ask, "phase": phase, "done_bytes": len(under.got), "of_bytes": under.m.Size}
+		if reason != "" {
+			p["reason"] = reason
+		}
+		u.publish(c.Topic+"/update", p, false)
+	}})
+	return nil
+}
+
+// begin fetches in the background. The unit is locked.
+func (u *unit) begin(ctx context.Context, d *download) {
+	u.update = d
 	u.tasks.Go(func() {
-		u.fetch(ctx, c, under)
+		u.fetch(ctx, d)
 		u.mu.Lock()
 		u.update = nil
 		u.mu.Unlock()
 	})
-	return nil
-}
-
-func (u *unit) progress(c config, d *download, phase, reason string) {
-	u.mu.Lock()
-	ask := d.ask
-	u.mu.Unlock()
-	p := map[string]any{"ask": ask, "phase": phase, "done_bytes": len(d.got), "of_bytes": d.m.Size}
-	if reason != "" {
-		p["reason"] = reason
-	}
-	u.publish(c.Topic+"/update", p, false)
 }
 
 // fetch downloads, verifies and writes the image, then restarts the unit.
-func (u *unit) fetch(ctx context.Context, c config, d *download) {
-	for try := 0; int64(len(d.got)) < d.m.Size; try++ {
-		u.progress(c, d, "fetching", "")
-		err := u.part(ctx, c, d)
+func (u *unit) fetch(ctx context.Context, d *download) {
+	for try := 0; int64(len(d.got)) < d.m.Size || d.m.Size == 0; try++ {
+		d.say("fetching", "")
+		err := u.part(ctx, d)
 		if ctx.Err() != nil {
 			return
 		}
@@ -142,7 +152,7 @@ func (u *unit) fetch(ctx context.Context, c config, d *download) {
 		}
 		u.log.Info("download broke off", "at", len(d.got), "error", err)
 		if try >= 6 {
-			u.progress(c, d, "failed", "the download broke off too often: "+err.Error())
+			d.say("failed", "the download broke off too often: "+err.Error())
 			return
 		}
 		if u.site.clock.Sleep(ctx, time.Duration(try+1)*time.Second) != nil {
@@ -152,14 +162,14 @@ func (u *unit) fetch(ctx context.Context, c config, d *download) {
 	if _, bad := u.once(Corrupted); bad {
 		d.got[len(d.got)/2] ^= 1
 	}
-	if digestOf(d.got) != d.m.Digest.SHA256 {
-		u.progress(c, d, "refused", "the image's digest is not the one in the manifest")
+	if d.m.Digest.SHA256 != "" && digestOf(d.got) != d.m.Digest.SHA256 {
+		d.say("refused", "the image's digest is not the one that was said")
 		return
 	}
-	u.progress(c, d, "writing", "")
+	d.say("writing", "")
 	_ = u.site.clock.Sleep(ctx, 2*time.Second)
 	u.mu.Lock()
-	u.writes = append(u.writes, d.m.Digest.SHA256)
+	u.writes = append(u.writes, digestOf(d.got))
 	other := 1 - u.active
 	u.mu.Unlock()
 	if _, cut := u.once(PowerCut); cut {
@@ -173,14 +183,14 @@ func (u *unit) fetch(ctx context.Context, c config, d *download) {
 	u.mu.Lock()
 	u.slots[other], u.active, u.trial, u.sequence, u.reason = d.got, other, true, d.m.Sequence, "update"
 	u.mu.Unlock()
-	u.progress(c, d, "restarting", "")
+	d.say("restarting", "")
 	_ = u.site.clock.Sleep(ctx, 300*time.Millisecond)
 	u.poke("restart")
 }
 
 // part reads from where the download stands, with a range request (RFC 9110,
 // section 14.2), until the end or an error.
-func (u *unit) part(ctx context.Context, c config, d *download) error {
+func (u *unit) part(ctx context.Context, d *download) error {
 	u.mu.Lock()
 	link := d.link
 	u.mu.Unlock()
@@ -203,6 +213,9 @@ func (u *unit) part(ctx context.Context, c config, d *download) error {
 	}
 	if resp.StatusCode == http.StatusOK {
 		d.got = nil
+		if d.m.Size == 0 { // nobody said how long it is
+			d.m.Size = resp.ContentLength
+		}
 	}
 	buf := make([]byte, 32<<10)
 	told := len(d.got)
@@ -224,8 +237,9 @@ func (u *unit) part(ctx context.Context, c config, d *download) error {
 			return errors.New("more bytes came than the manifest says")
 		}
 		if len(d.got)-told > int(d.m.Size/8) {
+			u.touch() // it stays awake
 			told = len(d.got)
-			u.progress(c, d, "fetching", "")
+			d.say("fetching", "")
 			if e := u.site.clock.Sleep(ctx, 150*time.Millisecond); e != nil {
 				return e
 			}
@@ -237,4 +251,55 @@ func (u *unit) part(ctx context.Context, c config, d *download) error {
 			return err
 		}
 	}
+}
+
+// room is how many bytes a unit with one slot has beside what it runs.
+func (u *unit) room() int64 {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return int64(u.spec.FlashKiB)<<10 - int64(len(u.slots[0]))
+}
+
+// halfWay is where the power goes in an image that is being written.
+const halfWay = 100_000
+
+// burn is a family with one slot that writes an image as it comes in: what is cut
+// short leaves the unit dead until a cable reaches it. It returns why it refuses
+// before anything is written, or an error when it is dead.
+func (u *unit) burn(image io.Reader) (refused string, err error) {
+	room := u.room()
+	got := make([]byte, len(imageMagic))
+	if _, err := io.ReadFull(image, got); err != nil {
+		return "nothing came", nil
+	}
+	if string(got) != imageMagic {
+		return "that is no image of mine", nil
+	}
+	cutAt, cut := u.once(DownloadCut)
+	_, power := u.once(PowerCut)
+	buf := make([]byte, 16<<10)
+	for {
+		n, err := image.Read(buf)
+		got = append(got, buf[:n]...)
+		if cut && len(got) > cutAt || power && len(got) > halfWay || int64(len(got)) > room || err != nil && !errors.Is(err, io.EOF) {
+			u.mu.Lock()
+			u.slots[0], u.dead = got, true
+			u.mu.Unlock()
+			u.poke("restart")
+			return "", errors.New("cut short while writing")
+		}
+		if err != nil {
+			break
+		}
+	}
+	h, err := readImage(got)
+	if _, bad := u.once(Corrupted); bad {
+		err = errors.New("a bit turned")
+	}
+	u.mu.Lock()
+	u.writes = append(u.writes, digestOf(got))
+	u.slots[0], u.reason = got, "update"
+	u.dead = err != nil || !h.Starts || u.fault == BootLoop || u.fault == DiesAfter
+	u.mu.Unlock()
+	return "", nil
 }

@@ -130,6 +130,7 @@ type Device struct {
 	Standing  string `gorm:"index"`
 	Attention string `gorm:"index"` // why it needs a person, "" when it does not
 	Drift     int    `gorm:"index"` // settings that differ
+	Battery   *int   // percent, as its unit said last
 	Address   string
 	// LiveTopic is the topic that its unit still uses, while another one is
 	// intended; "" when they are the same.
@@ -301,6 +302,7 @@ type Image struct {
 	Size       int64
 	NeedsKiB   int
 	OldestFrom string
+	Step       bool // a small image that is only on the way to others
 	Notes      string
 	Sequence   uint64
 	Manifest   string // compact JWS, "" when unsigned

@@ -655,6 +655,7 @@ type Image struct {
 	Size       int64            `json:"size"`
 	NeedsKiB   int              `json:"needs_kib,omitempty"`
 	OldestFrom string           `json:"oldest_from,omitempty"`
+	Step       bool             `json:"step,omitempty" doc:"A small image that is only on the way to others"`
 	Notes      string           `json:"notes,omitempty"`
 	Sequence   uint64           `json:"sequence"`
 	SignedBy   string           `json:"signed_by,omitempty"`
@@ -673,6 +674,7 @@ type ImageFacts struct {
 	Chip       string   `json:"chip,omitempty"`
 	NeedsKiB   int      `json:"needs_kib,omitempty"`
 	OldestFrom string   `json:"oldest_from,omitempty"`
+	Step       bool     `json:"step,omitempty" doc:"A small image that is only on the way to others"`
 	Notes      string   `json:"notes,omitempty"`
 	Manifest   string   `json:"manifest,omitempty" doc:"A signed manifest that came with the file"`
 	Unsigned   bool     `json:"unsigned,omitempty" doc:"Do not sign it"`
@@ -682,6 +684,8 @@ type ImageFacts struct {
 type Fit struct {
 	Device   string `json:"device"`
 	Hostname string `json:"hostname"`
+	Image    string `json:"image" doc:"SHA-256"`
+	Version  string `json:"version"`
 	firmware.Verdict
 }
 

@@ -315,6 +315,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{id}/fit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which images suit a device, by which route, and why not */
+        get: operations["device-fit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{id}/health": {
         parameters: {
             query?: never;
@@ -2004,10 +2021,15 @@ export interface components {
             device: string;
             fits: boolean;
             hostname: string;
+            /** @description SHA-256 */
+            image: string;
+            /** @description The images that go onto the unit, in their order; the last is the one wanted */
+            route?: components["schemas"]["RouteStep"][];
             /** @description The rule that was broken, in a word */
             rule?: string;
             /** @description Why, in words */
             sentence: string;
+            version: string;
         };
         FormFile: {
             ContentType: string;
@@ -2172,6 +2194,8 @@ export interface components {
             signed_by?: string;
             /** Format: int64 */
             size: number;
+            /** @description A small image that is only on the way to others */
+            step?: boolean;
             version: string;
             withdrawn?: string;
         };
@@ -2217,6 +2241,12 @@ export interface components {
             sessions: number;
             /** Format: double */
             time_scale: number;
+            version: string;
+        };
+        Leg: {
+            image: string;
+            /** Format: int64 */
+            size: number;
             version: string;
         };
         "Make-tokenRequest": {
@@ -2531,6 +2561,15 @@ export interface components {
         Room: {
             id: string;
             name: string;
+        };
+        RouteStep: {
+            firmware: string;
+            sha256: string;
+            /** Format: int64 */
+            size: number;
+            version: string;
+            /** @description Why it is needed on the way */
+            why?: string;
         };
         Said: {
             /** Format: date-time */
@@ -2937,10 +2976,16 @@ export interface components {
         };
         UpdateState: {
             /** Format: int64 */
+            at?: number;
+            before?: string;
+            before_digest?: string;
+            /** Format: int64 */
             done_bytes: number;
             from: string;
             from_digest?: string;
             image: string;
+            legs?: components["schemas"]["Leg"][];
+            lost_settings?: string;
             /** Format: int64 */
             of_bytes: number;
             /** Format: int64 */
@@ -2950,6 +2995,7 @@ export interface components {
             outcome: string;
             told: boolean;
             version: string;
+            wanted?: string;
         };
         Wait: {
             /** @description wake, restart, window or person */
@@ -4744,6 +4790,82 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SealedCopy"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "device-fit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fit"][];
                 };
             };
             /** @description Unauthorized */

@@ -341,6 +341,27 @@ func (d *Dialect) Says(kind MessageKind) bool {
 	return false
 }
 
+// TellsDigest reports whether units of the family tell the digest of what they run.
+func (d *Dialect) TellsDigest() bool {
+	for _, m := range d.Messages {
+		if (m.Kind == Identity || m.Kind == Wake) && readsFact("digest", m.ReadJSON, m.ReadText, nil) {
+			return true
+		}
+	}
+	return false
+}
+
+// AnswersAsks reports whether units of the family say whether they accept what they
+// are asked.
+func (d *Dialect) AnswersAsks() bool {
+	for _, m := range d.Messages {
+		if m.Kind == Answer && readsFact("accepted", m.ReadJSON, m.ReadText, nil) && readsFact("reply_to", m.ReadJSON, m.ReadText, nil) {
+			return true
+		}
+	}
+	return false
+}
+
 // Sleeps reports whether units of the family are awake for moments only.
 func (d *Dialect) Sleeps() bool { return d.Says(Wake) }
 

@@ -5,11 +5,8 @@ package firmware
 
 import (
 	"fmt"
-	"slices"
-	"strings"
 
 	"fado/internal/core/inventory"
-	"fado/internal/core/version"
 )
 
 // Channel says how ready an image is.
@@ -44,6 +41,7 @@ type Image struct {
 	NeedsKiB   int      // flash it needs while being installed, KiB; 0: its size in each slot
 	OldestFrom string   // oldest version it can be installed from; "" for any
 	Notes      string
+	Step       bool   // a small image that is only on the way to others
 	Sequence   uint64 // of its manifest (RFC 9124, manifest sequence number)
 	Signed     bool
 	Withdrawn  string // the reason, when it was withdrawn
@@ -55,7 +53,13 @@ type Unit struct {
 	Firmware string // as reported
 	Version  string // as reported
 	Digest   string // of the running image, when the unit tells
+	Size     int64  // of the running image, bytes; 0 when it is not known
 	Battery  *int   // percent, when the unit tells
+	// Digests says that units of its family tell the digest of what they run.
+	Digests bool
+	// OnStep says that it runs a small image that is only on the way; its version
+	// says nothing of what may follow.
+	OnStep bool
 }
 
 // Policy is what a site allows.
@@ -71,55 +75,9 @@ type Verdict struct {
 	Fits     bool   `json:"fits"`
 	Rule     string `json:"rule,omitempty" doc:"The rule that was broken, in a word"`
 	Sentence string `json:"sentence" doc:"Why, in words"`
+	Route    []RouteStep  `json:"route,omitempty" doc:"The images that go onto the unit, in their order; the last is the one wanted"`
 }
 
 func no(rule, format string, args ...any) Verdict {
 	return Verdict{Rule: rule, Sentence: fmt.Sprintf(format, args...)}
-}
-
-// Fit decides whether the image suits the unit, before anything is sent. risky
-// says that the dialect's only way of delivery can kill an interrupted unit.
-func Fit(img Image, u Unit, p Policy, risky bool) Verdict {
-	m := u.Model
-	switch {
-	case img.Withdrawn != "":
-		return no("withdrawn", "%s %s was withdrawn: %s", img.Firmware, img.Version, img.Withdrawn)
-	case !slices.Contains(img.Models, m.Name):
-		return no("model", "%s %s is for %s; this unit is a %s.", img.Firmware, img.Version, strings.Join(img.Models, ", "), m.Name)
-	case img.Chip != "" && img.Chip != m.Chip:
-		return no("chip", "%s %s is built for the chip %s; a %s has a %s.", img.Firmware, img.Version, img.Chip, m.Name, m.Chip)
-	case !img.Signed && !p.Unsigned:
-		return no("signature", "%s %s has no signed manifest, and the site does not allow unsigned images.", img.Firmware, img.Version)
-	}
-	need := int64(img.NeedsKiB)
-	if need == 0 {
-		need = (img.Size + 1023) / 1024 * int64(m.Slots)
-	}
-	if need > int64(m.FlashKiB) {
-		return no("flash", "%s %s needs %d KiB of flash; a %s has %d KiB.", img.Firmware, img.Version, need, m.Name, m.FlashKiB)
-	}
-	if u.Digest != "" && u.Digest == img.SHA256 {
-		return no("running", "The unit runs this very image already.")
-	}
-	order := version.Unknown
-	if u.Version != "" {
-		order = version.Stand(u.Version, img.Version)
-	}
-	switch {
-	case u.Version == "":
-		return no("version", "The unit has not said which version it runs, so nobody can tell whether %s is newer.", img.Version)
-	case order == version.Unknown:
-		return no("version", "Version %s, which the unit runs, and version %s cannot be ordered.", u.Version, img.Version)
-	case order == version.Ahead && !p.Downgrade:
-		return no("downgrade", "The unit runs %s, which is newer than %s, and the site does not allow going back.", u.Version, img.Version)
-	case img.OldestFrom != "" && version.Stand(u.Version, img.OldestFrom) != version.Current && version.Stand(u.Version, img.OldestFrom) != version.Ahead:
-		return no("route", "%s %s can be installed from %s on; the unit runs %s and needs a version in between first.", img.Firmware, img.Version, img.OldestFrom, u.Version)
-	case m.Power == inventory.Battery && u.Battery == nil:
-		return no("battery", "The unit lives on a battery and has not said how full it is.")
-	case m.Power == inventory.Battery && *u.Battery < p.LeastBattery:
-		return no("battery", "The battery is at %d %%; the site asks for %d %%.", *u.Battery, p.LeastBattery)
-	case risky && !p.RiskyDelivery:
-		return no("consent", "An interrupted update would leave this unit dead until a cable reaches it, and the site has not consented to that.")
-	}
-	return Verdict{Fits: true, Sentence: fmt.Sprintf("%s goes from %s to %s: model, chip and flash suit it (%d of %d KiB).", m.Name, u.Version, img.Version, need, m.FlashKiB)}
 }

@@ -15,7 +15,7 @@ func image() Image {
 }
 
 func unit() Unit {
-	return Unit{Model: inventory.Model{Name: "junco", Chip: "x1", FlashKiB: 2048, Slots: 2, Power: inventory.Mains}, Firmware: "junco", Version: "1.3.0"}
+	return Unit{Model: inventory.Model{Name: "junco", Chip: "x1", FlashKiB: 2048, Slots: 2, Power: inventory.Mains}, Firmware: "junco", Version: "1.3.0", Digests: true}
 }
 
 func TestFit(t *testing.T) {
@@ -31,6 +31,12 @@ func TestFit(t *testing.T) {
 		{"signature", func(i *Image, u *Unit, p *Policy) bool { i.Signed = false; return false }},
 		{"flash", func(i *Image, u *Unit, p *Policy) bool { u.Model.FlashKiB = 1024; return false }},
 		{"flash", func(i *Image, u *Unit, p *Policy) bool { i.NeedsKiB = 4096; return false }},
+		{"room", func(i *Image, u *Unit, p *Policy) bool { u.Model.FlashKiB, u.Model.Slots = 1024, 1; return false }},
+		{"", func(i *Image, u *Unit, p *Policy) bool {
+			u.Model.FlashKiB, u.Model.Slots, u.Size = 1024, 1, 300<<10
+			return false
+		}},
+		{"running", func(i *Image, u *Unit, p *Policy) bool { u.Digests, u.Version = false, "1.4.0"; return false }},
 		{"running", func(i *Image, u *Unit, p *Policy) bool { u.Digest = digest; return false }},
 		{"version", func(i *Image, u *Unit, p *Policy) bool { u.Version = ""; return false }},
 		{"version", func(i *Image, u *Unit, p *Policy) bool { u.Version = "b417"; return false }},

@@ -105,10 +105,17 @@ var explanations = map[string]explanation{
 		"It still runs its old version. Check power and signal, then try again."},
 	"reverted": {"{name} came back with {version}, not with the new version.", "The new image did not start properly, and the unit went back by itself.",
 		"Withdraw the image, or read its notes for this model. The device works as before."},
+	"not_taken": {"{name} still runs {version}: it did not take the image.", "It refused it by itself, or the transfer did not reach it.",
+		"Nothing is lost. Check its signal and that the image is for this model, then try again."},
+	"says_so": {"{name} says that it runs {version}, but its image is another one.", "Another build has the same version, or the unit was changed by somebody else.",
+		"Compare its digest with the image's; update it again when you know which one it should be."},
+	"something_else": {"{name} came back with {version}, which is neither the old version nor the new one.", "Somebody else updated it at the same time, or the image says another version than it is recorded with.",
+		"Check the image's version, then try again."},
+	"became_other": {"{name} came back as a {model}; it was a {recorded}.", "The image was built for another model.", "Withdraw the image. {recover}"},
 	"lost": {"{name} took the image and never returned.", "It is dead, without power, or starts over and over.",
 		"{recover}"},
 	"settings_lost": {"{name} runs the new version, but lost settings: {differs}.", "The update reset them.",
-		"Commission it again, or put the settings back from the device's page."},
+		"What is intended is put back by itself; look at the task that follows."},
 }
 
 func expandText(text string, sources ...map[string]string) string {

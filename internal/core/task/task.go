@@ -185,6 +185,9 @@ type Subject struct {
 	Wake       string  `json:"wake,omitempty"`       // how a person wakes it
 	Adopted    bool    `json:"adopted,omitempty"`    // the hub has it
 	ByHand     bool    `json:"by_hand,omitempty"`    // a person joins its access point
+	Way        string  `json:"way,omitempty"`        // how it is brought to take an image
+	Risky      bool    `json:"risky,omitempty"`      // an interrupted write leaves it dead
+	Digests    bool    `json:"digests,omitempty"`    // it tells the digest of what it runs
 }
 
 // Seen is what the task has found out.
@@ -202,16 +205,22 @@ type Seen struct {
 
 // UpdateState is what an update adds.
 type UpdateState struct {
-	Image   string  `json:"image"` // SHA-256
-	Version string  `json:"version"`
-	From    string  `json:"from"`
-	FromSum string  `json:"from_digest,omitempty"`
-	Outcome Outcome `json:"outcome"`
-	Done    int64   `json:"done_bytes"`
-	Of      int64   `json:"of_bytes"`
-	Offers  int     `json:"offers"`
-	OfferID int     `json:"offer_id"` // the command of the last offer, which its answer names
-	Told    bool    `json:"told"`     // the unit accepted the offer
+	Image        string  `json:"image"` // SHA-256, of the leg under way
+	Version      string  `json:"version"`
+	Wanted       string  `json:"wanted,omitempty"` // the version at the end of the route
+	Legs         []Leg   `json:"legs,omitempty"`
+	At           int     `json:"at,omitempty"`     // which leg is under way
+	Before       string  `json:"before,omitempty"` // what it ran before this leg
+	BeforeSum    string  `json:"before_digest,omitempty"`
+	LostSettings string  `json:"lost_settings,omitempty"` // that the update reset
+	From         string  `json:"from"`
+	FromSum      string  `json:"from_digest,omitempty"`
+	Outcome      Outcome `json:"outcome"`
+	Done         int64   `json:"done_bytes"`
+	Of           int64   `json:"of_bytes"`
+	Offers       int     `json:"offers"`
+	OfferID      int     `json:"offer_id"` // the command of the last offer, which its answer names
+	Told         bool    `json:"told"`     // the unit accepted the offer
 }
 
 // Outcome says how an update stands or ended.
@@ -287,6 +296,7 @@ func (s State) clone() State {
 	}
 	if s.Update != nil {
 		u := *s.Update
+		u.Legs = slices.Clone(u.Legs)
 		s.Update = &u
 	}
 	return s
@@ -384,6 +394,9 @@ func (m *machine) tick() {
 func (m *machine) resume() {
 	pending := m.Pending
 	m.Pending = nil
+	if m.Kind == Update && m.updateResume(pending) {
+		return
+	}
 	look := len(pending) == 0 && (m.Phase == phaseAwait || m.Phase == phaseReport || m.Phase == phaseProve || m.Phase == phaseTake || m.Phase == phaseWake)
 	for _, c := range pending {
 		if c.Repeat == Repeatable || c.Do == DoHandOver || c.Do == DoWrite {
@@ -418,7 +431,8 @@ func (m *machine) retry() {
 	m.Seen.Handed, m.Seen.Repeated = false, false
 	from := firstPhase(m.Kind, m.Subject)
 	if m.Kind == Update {
-		m.Update.Outcome, m.Update.Told, m.Update.Offers, m.Update.Done = Planned, false, 0, 0
+		m.Update.Outcome, m.Update.LostSettings = Planned, ""
+		m.leg(m.Update.At)
 	} else if m.Kind == Commission && m.Seen.Live {
 		from = phaseReport // the unit is in service; nothing has to be handed over again
 	}

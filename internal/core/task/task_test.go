@@ -210,7 +210,7 @@ func TestRetryGoesOnWhereItHelps(t *testing.T) {
 }
 
 func update(t *testing.T) *play {
-	return (&play{t: t, s: NewUpdate(subject(), "new", "2.1.0", "2.0.1", "old", 1000), now: start}).event(Event{Kind: Started})
+	return (&play{t: t, s: NewUpdate(subject(), []Leg{{"new", "2.1.0", 1000}}, "2.0.1", "old"), now: start}).event(Event{Kind: Started})
 }
 
 func (p *play) offered() *play {
@@ -413,11 +413,47 @@ type world struct {
 	writes  map[string]int
 	awake   time.Time // of a unit that sleeps: until then
 	kept    bool      // it holds what is applied
+	mute    bool      // it does not tell the digest of what it runs
+	pushed  map[string]int
+	cut     bool // a transfer was cut short: nothing may be sent before somebody looks
+}
+
+// versions are what the images of the simulation say that they are.
+var versions = map[string]string{"old": "2.0.1", "mid": "2.0.5", "new": "2.1.0"}
+
+// runsNow is what the unit says that it runs.
+func (w *world) runsNow() Event {
+	if w.mute {
+		return appeared(versions[w.runs], "")
+	}
+	return appeared(versions[w.runs], w.runs)
+}
+
+// push is a unit with one slot that is sent an image: an interruption leaves it dead.
+func (w *world) push(s State, online bool, res func(string, ...string) []Event) []Event {
+	if !online || w.chance(10) {
+		return res("unreachable", "detail", "x")
+	}
+	if w.chance(5) {
+		return res("not_accepted", "detail", "no room")
+	}
+	w.pushed[s.Update.Image]++
+	w.backAt = w.now.Add(time.Duration(2+w.r.IntN(10)) * time.Second)
+	switch w.r.IntN(10) {
+	case 0:
+		w.dead, w.cut = true, true
+		return res("cut_short", "sent", "1", "detail", "x")
+	case 1:
+		w.cut = true
+		return res("cut_short", "sent", "1", "detail", "x") // nothing of it was written
+	}
+	w.runs = s.Update.Image
+	return res("")
 }
 
 // said is what the unit says of itself when it is asked, or wakes.
 func (w *world) said(s State) []Event {
-	e := appeared(w.runs, w.runs)
+	e := w.runsNow()
 	e.Facts["reply_to"] = "x"
 	r := Event{Kind: Reported, Facts: pairs([]string{"reply_to", "x", "equal", "9"})}
 	if s.Kind == Apply && !w.kept {
@@ -496,15 +532,24 @@ func (w *world) do(c Command, s State) []Event {
 		}
 		return out
 	case DoOffer:
+		if s.Subject.Way == ByPush {
+			return w.push(s, online, res)
+		}
+		if s.Subject.Sleeps && !w.now.Before(w.awake) {
+			return res("asleep")
+		}
 		out := res("")
 		if !online || w.chance(10) {
 			return out
 		}
 		if w.runs == s.Update.Image {
 			// It took an earlier offer meanwhile: it fetches nothing and says so.
-			return append(out, Event{Kind: Answered, Facts: pairs([]string{"command", strconv.Itoa(c.ID), "accepted", "true"})}, appeared(w.runs, w.runs))
+			return append(out, Event{Kind: Answered, Facts: pairs([]string{"command", strconv.Itoa(c.ID), "accepted", "true"})}, w.runsNow())
 		}
 		w.taking = true
+		if s.Subject.Way == ByOrder {
+			return out // it does not answer
+		}
 		return append(out, Event{Kind: Answered, Facts: pairs([]string{"command", strconv.Itoa(c.ID), "accepted", "true"})})
 	}
 	return res("internal")
@@ -531,8 +576,11 @@ func (w *world) live(s State) []Event {
 			w.runs = s.Update.Image
 		}
 		w.backAt = w.now.Add(time.Duration(2+w.r.IntN(30)) * time.Second)
+		if s.Subject.Way == ByOrder {
+			return nil // it says nothing before it is back
+		}
 		return []Event{{Kind: Progress, Facts: pairs([]string{"phase", "fetching", "done", "10"})}, {Kind: Progress, Facts: pairs([]string{"phase", "restarting"})}}
-	case w.joined && w.now.After(w.backAt) && s.Subject.Sleeps && s.Kind != Update:
+	case w.joined && w.now.After(w.backAt) && s.Subject.Sleeps:
 		if !w.chance(30) {
 			return nil
 		}
@@ -540,7 +588,7 @@ func (w *world) live(s State) []Event {
 		said := w.said(s)
 		return []Event{said[0], {Kind: Woke}, said[1]}
 	case w.joined && w.now.After(w.backAt) && w.chance(50):
-		return []Event{appeared(w.runs, w.runs)}
+		return []Event{w.runsNow()}
 	}
 	return nil
 }
@@ -575,7 +623,7 @@ func TestSimulation(t *testing.T) {
 
 func simulate(t *testing.T, seed uint64, outcomes map[string]int) int {
 	r := rand.New(rand.NewPCG(seed, 3))
-	w := &world{r: r, now: start, inSetUp: true, runs: "old", writes: map[string]int{}, dead: r.IntN(20) == 0}
+	w := &world{r: r, now: start, inSetUp: true, runs: "old", writes: map[string]int{}, pushed: map[string]int{}, dead: r.IntN(20) == 0}
 	about := subject()
 	if r.IntN(3) == 0 {
 		about.Sleeps, about.WakeUsual, about.Wake = true, 60, "Press the button."
@@ -587,7 +635,25 @@ func simulate(t *testing.T, seed uint64, outcomes map[string]int) int {
 		s = NewApply(about)
 		w.inSetUp, w.joined, w.has = false, true, true
 	case 1:
-		s = NewUpdate(subject(), "new", "2.1.0", "2.0.1", "old", 10)
+		about := about
+		about.Digests, about.Way = true, ByOffer
+		switch r.IntN(4) {
+		case 0:
+			about.Sleeps, about.Way, about.Risky, about.Digests, about.Reverts = false, ByPush, true, false, false
+		case 1:
+			about.Way, about.Digests = ByOrder, false
+		case 2:
+			about.Sleeps = false
+		}
+		if about.Sleeps {
+			about.Way, about.Digests = ByOrder, false
+		}
+		w.mute = !about.Digests
+		legs := []Leg{{"new", "2.1.0", 10}}
+		if r.IntN(3) == 0 {
+			legs = append([]Leg{{"mid", "2.0.5", 5}}, legs...)
+		}
+		s = NewUpdate(about, legs, "2.0.1", "old")
 		w.inSetUp, w.joined, w.has = false, true, true
 	}
 	fail := func(format string, args ...any) {
@@ -639,6 +705,12 @@ func simulate(t *testing.T, seed uint64, outcomes map[string]int) int {
 
 		// What must always hold.
 		for _, c := range out {
+			if c.Do == DoOffer && s.Subject.Risky && (w.cut || w.runs == s.Update.Image) {
+				fail("an image is sent again to a unit of which nobody knows what it runs")
+			}
+			if c.Do == DoOffer && s.Subject.Risky && c.Repeat != NeverRepeat {
+				fail("a write that may kill the unit may be repeated")
+			}
 			if c.Do == DoOffer && s.Update.Told && s.Phase != phaseOffer {
 				fail("an offer while the unit is taking the image")
 			}
@@ -654,6 +726,11 @@ func simulate(t *testing.T, seed uint64, outcomes map[string]int) int {
 		}
 		if s.Stage != "" && !s.Stage.AtLeast(before.Stage) {
 			fail("the stage went back from %s to %s", before.Stage, s.Stage)
+		}
+		for image, n := range w.pushed {
+			if n > 1 {
+				fail("%s was sent %d times", image, n)
+			}
 		}
 		if slices.ContainsFunc(out, func(c Command) bool { return c.Do == DoOffer }) && s.Seen.Digest == s.Update.Image {
 			fail("a unit is offered the image that it is known to run")

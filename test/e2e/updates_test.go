@@ -1,0 +1,251 @@
+package e2e
+
+import (
+	"bytes"
+	"net/http"
+	"slices"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"fado/internal/client"
+	"fado/internal/core/task"
+	"fado/internal/demo"
+	"fado/internal/sim"
+	"fado/internal/wire"
+)
+
+// addBuild adds an image that simulated units can start.
+func addBuild(t *testing.T, d *demo.Demo, model, version string, kib int, more func(*wire.ImageFacts)) wire.Image {
+	t.Helper()
+	facts := wire.ImageFacts{Firmware: model, Version: version, Models: []string{model}}
+	if more != nil {
+		more(&facts)
+	}
+	img, err := d.Client.AddImage(t.Context(), bytes.NewReader(sim.BuildImage(sim.ImageHeader{Firmware: model, Version: version, Starts: true}, kib<<10)), facts)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return img
+}
+
+func updateTo(t *testing.T, d *demo.Demo, device string, img wire.Image) wire.Task {
+	t.Helper()
+	return run(t, d, client.Path("devices", device, "update"), wire.Start{Image: img.SHA256})
+}
+
+func fitOf(t *testing.T, d *demo.Demo, device string, img wire.Image) wire.Fit {
+	t.Helper()
+	list, err := client.Get[[]wire.Fit](t.Context(), d.Client, client.Query(client.Path("images", img.SHA256, "fit"), "device", device))
+	if err != nil || len(list) != 1 {
+		t.Fatal(list, err)
+	}
+	return list[0]
+}
+
+func cable(t *testing.T, d *demo.Demo, hw string, image []byte) {
+	t.Helper()
+	resp, err := d.HTTP().Post(d.SiteURL+"/units/"+hw+"/cable", "application/octet-stream", bytes.NewReader(image))
+	if err != nil || resp.StatusCode != http.StatusNoContent {
+		t.Fatal(err, resp)
+	}
+	_ = resp.Body.Close()
+}
+
+// TestUpdatesOfEveryFamily: each family takes an image in its own way, and its unit
+// then says that it runs it; the unit's own log agrees.
+func TestUpdatesOfEveryFamily(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		d := startDemo(t, bubble, "", nil)
+		for _, c := range []struct{ device, model, version string }{
+			{"cozinha-relay-1", "sobro-um", "2.2.0"}, {"adega-lamp-1", "alecrim-luz", "2026.4"}, {"adega-climate-1", "urze-ar", "b420"}, {"adega-level-1", "junco", "2.2.0"},
+		} {
+			part(t, c.model, func(t *testing.T) {
+				if x := commissioned(t, d, c.device); x.Status != task.Done {
+					t.Fatalf("%+v\n%s", x.Failure, sheet(x))
+				}
+				img := addBuild(t, d, c.model, c.version, 380, nil)
+				if c.model == "sobro-um" {
+					if f := fitOf(t, d, c.device, img); f.Fits || f.Rule != "consent" {
+						t.Errorf("%+v", f)
+					}
+					if err := d.Client.Do(t.Context(), "POST", client.Path("devices", c.device, "update"), wire.Start{Image: img.SHA256}, nil); err == nil {
+						t.Error("a unit was put at risk without the site's consent")
+					}
+					do(t, d, "PATCH", "/api/v1/sites/lagar", wire.SiteEdit{AllowRisky: new(true)})
+				}
+				x := updateTo(t, d, c.device, img)
+				if x.Status != task.Done || x.Update.Outcome != task.Succeeded {
+					t.Fatalf("%s %+v\n%s", x.Update.Outcome, x.Failure, sheet(x))
+				}
+				t.Logf("\n%s", sheet(x))
+				dev, err := client.Get[wire.Device](t.Context(), d.Client, client.Path("devices", c.device))
+				if err != nil || dev.Running != c.version || dev.Drift != 0 {
+					t.Errorf("it runs %q, %d settings differ (%v)", dev.Running, dev.Drift, err)
+				}
+				if u := unitReport(t, d, dev.HardwareID); u.Digest != img.SHA256 || !slices.Equal(u.Writes, []string{img.SHA256}) {
+					t.Errorf("the unit runs %.8s after %d writes", u.Digest, len(u.Writes))
+				}
+				// The same again is not sent.
+				if f := fitOf(t, d, c.device, img); f.Fits || f.Rule != "running" {
+					t.Errorf("%+v", f)
+				}
+			})
+		}
+	})
+}
+
+// TestASmallUnitGoesByASmallImage: a unit of 1 MiB has no room for the full image; a
+// small one goes first. Without one it is said which would help.
+func TestASmallUnitGoesByASmallImage(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		d := startDemo(t, bubble, "", nil)
+		do(t, d, "PATCH", "/api/v1/sites/lagar", wire.SiteEdit{AllowRisky: new(true)})
+		const device = "cozinha-plug-1"
+		if x := commissioned(t, d, device); x.Status != task.Done {
+			t.Fatalf("%+v", x.Failure)
+		}
+		full := addBuild(t, d, "azinho", "3.0.0", 600, nil)
+		if f := fitOf(t, d, device, full); f.Fits || f.Rule != "room" || !strings.Contains(f.Sentence, "A small image for it of at most 424 KiB") {
+			t.Errorf("%+v", f)
+		}
+		small := addBuild(t, d, "azinho", "3.0.0-small", 280, func(f *wire.ImageFacts) { f.Step = true })
+		if f := fitOf(t, d, device, full); !f.Fits || len(f.Route) != 2 || !strings.Contains(f.Sentence, "in 2 steps, by way of azinho 3.0.0-small") {
+			t.Errorf("%+v", f)
+		}
+		x := updateTo(t, d, device, full)
+		if x.Status != task.Done || x.Update.Outcome != task.Succeeded {
+			t.Fatalf("%+v\n%s", x.Failure, sheet(x))
+		}
+		dev := deviceOf(t, d, "02:5A:11:00:00:16")
+		if u := unitReport(t, d, dev.HardwareID); u.Digest != full.SHA256 || !slices.Equal(u.Writes, []string{small.SHA256, full.SHA256}) {
+			t.Errorf("%.8s, %d writes", u.Digest, len(u.Writes))
+		}
+	})
+}
+
+// TestUpdatesThatGoWrong: what goes wrong in each family ends in the outcome that
+// fits, with the way out; a unit that died comes back by its cable.
+func TestUpdatesThatGoWrong(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		d := startDemo(t, bubble, "", nil)
+		do(t, d, "PATCH", "/api/v1/sites/lagar", wire.SiteEdit{AllowRisky: new(true)})
+		relay, lamp, climate := addBuild(t, d, "sobro-um", "2.2.0", 400, nil), addBuild(t, d, "alecrim-luz", "2026.4", 400, nil), addBuild(t, d, "urze-ar", "b420", 380, nil)
+		for _, c := range []struct {
+			device, hw, fault string
+			value             int
+			img               wire.Image
+			code              string
+			outcome           task.Outcome
+			dies              bool
+		}{
+			{"cozinha-relay-1", "02:5A:11:00:00:17", "power cut while writing", 0, relay, "lost", task.Lost, true},
+			{"cozinha-relay-1", "02:5A:11:00:00:17", "download cut at a byte", 200_000, relay, "lost", task.Lost, true},
+			{"cozinha-relay-1", "02:5A:11:00:00:17", "dies after update", 0, relay, "lost", task.Lost, true},
+			{"adega-lamp-1", "02:5A:11:00:00:15", "corrupted image", 0, lamp, "update_refused", task.FailedOut, false},
+			{"adega-lamp-1", "02:5A:11:00:00:15", "boot loop after update", 0, lamp, "not_taken", task.FailedOut, false},
+			{"adega-lamp-1", "02:5A:11:00:00:15", "power cut while writing", 0, lamp, "", task.Succeeded, false},
+			{"adega-climate-1", "02:5A:11:00:00:13", "wake missed", 2, climate, "stalled", task.FailedOut, false},
+			{"adega-climate-1", "02:5A:11:00:00:13", "download cut at a byte", 100_000, climate, "", task.Succeeded, false},
+		} {
+			part(t, c.device+", "+c.fault, func(t *testing.T) {
+				if deviceOf(t, d, c.hw).Stage == "listed" {
+					if x := commissioned(t, d, c.device); x.Status != task.Done {
+						t.Fatalf("%+v", x.Failure)
+					}
+				}
+				fault(t, d, c.hw, c.fault, c.value)
+				time.Sleep(time.Minute)
+				x := updateTo(t, d, c.device, c.img)
+				if failure(x) != c.code || x.Update.Outcome != c.outcome {
+					t.Errorf("%s %q %+v\n%s", x.Update.Outcome, failure(x), x.Failure, sheet(x))
+				}
+				if c.code == "lost" && !strings.Contains(x.Failure.Next, "cable") {
+					t.Errorf("the way out is not said: %+v", x.Failure)
+				}
+				if c.dies {
+					if m := unitReport(t, d, c.hw).Mode; m != "dead" {
+						t.Errorf("the unit is %s", m)
+					}
+					cable(t, d, c.hw, sim.BuildImage(sim.ImageHeader{Firmware: "sobro-um", Version: "2.1.0", Starts: true}, 256<<10))
+				}
+				fault(t, d, c.hw, "", 0)
+				waitFor(t, "the unit's return", func() bool { m := unitReport(t, d, c.hw).Mode; return m == "online" || m == "asleep" })
+			})
+		}
+		// A battery that is low: nothing is sent.
+		fault(t, d, "02:5A:11:00:00:13", "battery low", 12)
+		newer := addBuild(t, d, "urze-ar", "b421", 380, nil)
+		waitFor(t, "the refusal for its battery", func() bool {
+			f := fitOf(t, d, "adega-climate-1", newer)
+			return !f.Fits && f.Rule == "battery" && strings.Contains(f.Sentence, "12 %")
+		})
+	})
+}
+
+// TestOneAtATimeWhereItIsDangerous: two units of a site that an interruption would
+// leave dead are written one after the other, and a stop of the service waits for it.
+func TestOneAtATimeWhereItIsDangerous(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		d := startDemo(t, bubble, "", nil)
+		do(t, d, "PATCH", "/api/v1/sites/lagar", wire.SiteEdit{AllowRisky: new(true)})
+		img := addBuild(t, d, "sobro-um", "2.2.0", 400, nil)
+		var tasks []string
+		for _, device := range []string{"cozinha-relay-1", "portaria-relay-1"} {
+			if x := commissioned(t, d, device); x.Status != task.Done {
+				t.Fatalf("%+v", x.Failure)
+			}
+		}
+		for _, device := range []string{"cozinha-relay-1", "portaria-relay-1"} {
+			x, err := client.Post[wire.Task](t.Context(), d.Client, client.Path("devices", device, "update"), wire.Start{Image: img.SHA256})
+			if err != nil {
+				t.Fatal(err)
+			}
+			tasks = append(tasks, x.ID)
+		}
+		var done []wire.Task
+		for _, id := range tasks {
+			x := taskOf(t, d, id)
+			for ; !x.Status.Over(); x = taskOf(t, d, id) {
+				time.Sleep(100 * time.Millisecond)
+			}
+			if x.Status != task.Done {
+				t.Fatalf("%+v\n%s", x.Failure, sheet(x))
+			}
+			done = append(done, x)
+		}
+		began, ended := func(x wire.Task) time.Time { return *step(x, "offer").Began }, func(x wire.Task) time.Time { return *step(x, "round trip").Ended }
+		slices.SortFunc(done, func(a, b wire.Task) int { return began(a).Compare(began(b)) })
+		if began(done[1]).Before(ended(done[0])) {
+			t.Errorf("the second was begun at %s, before the first was over at %s", began(done[1]), ended(done[0]))
+		}
+		// Stopped in the middle: the write goes to its end first.
+		again := addBuild(t, d, "sobro-um", "2.3.0", 400, nil)
+		x, err := client.Post[wire.Task](t.Context(), d.Client, "/api/v1/devices/cozinha-relay-1/update", wire.Start{Image: again.SHA256})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for ; step(x, "offer").State == task.StepAhead; x = taskOf(t, d, x.ID) {
+			time.Sleep(time.Millisecond)
+		}
+		if err := d.Restart(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		for x = taskOf(t, d, x.ID); !x.Status.Over(); x = taskOf(t, d, x.ID) {
+			time.Sleep(time.Second)
+		}
+		if x.Status != task.Done || unitReport(t, d, "02:5A:11:00:00:17").Digest != again.SHA256 {
+			t.Errorf("%+v\n%s", x.Failure, sheet(x))
+		}
+	})
+}
+
+func step(x wire.Task, name string) task.Step {
+	for _, s := range x.Steps {
+		if s.Name == name {
+			return s
+		}
+	}
+	return task.Step{}
+}
