@@ -214,7 +214,7 @@ func (a *app) certificateCommand() *cobra.Command {
 	columns := []column[wire.Certificate]{{"Serial", func(x wire.Certificate) string { return x.Serial }}, {"Of", func(x wire.Certificate) string { return strings.TrimSpace(x.Device + " " + x.Names) }},
 		{"Broker", func(x wire.Certificate) string { return x.Broker }}, {"Until", func(x wire.Certificate) string { return x.Until.Format(time.DateOnly) }}, {"Stands", state}}
 	var query [4]string
-	ls := &cobra.Command{Use: "list", Short: "The certificates that authorities signed", Args: cobra.NoArgs, Example: "  fado certificate list --device terraco-relay-2"}
+	ls := &cobra.Command{Use: "list", Short: "The certificates that authorities signed", Args: cobra.NoArgs, Example: "  fado certificate list --device " + exampleDevice}
 	ls.Flags().StringVar(&query[1], "broker", "", "only those of this broker")
 	ls.Flags().StringVar(&query[3], "device", "", "only those of this device")
 	ls.RunE = func(c *cobra.Command, _ []string) error {
@@ -228,7 +228,7 @@ func (a *app) certificateCommand() *cobra.Command {
 	show := func(x wire.Certificate) error {
 		return a.one(x, x.Serial, [2]string{"Certificate", x.Serial}, [2]string{"Of", strings.TrimSpace(x.Device + " " + x.Names)}, [2]string{"Good", x.From.Format(time.DateOnly) + " to " + x.Until.Format(time.DateOnly)}, [2]string{"Stands", state(x)})
 	}
-	renew := &cobra.Command{Use: "renew DEVICE", Short: "Make another certificate for a device's unit, which «device apply» hands over", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete("devices", "hostname"), Example: "  fado certificate renew terraco-relay-2", RunE: func(c *cobra.Command, args []string) error {
+	renew := &cobra.Command{Use: "renew DEVICE", Short: "Make another certificate for a device's unit, which «device apply» hands over", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete("devices", "hostname"), Example: "  fado certificate renew " + exampleDevice, RunE: func(c *cobra.Command, args []string) error {
 		x, err := client.Post[wire.Certificate](c.Context(), a.client(), Path("devices", args[0], "certificate"), nil)
 		if err != nil {
 			return err

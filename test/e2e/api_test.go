@@ -445,6 +445,11 @@ func TestEveryCommandIsExplained(t *testing.T) {
 	d := startDemo(t, 8, "", nil)
 	sighted(t, d, "02:5A:11:00:00:1B")
 	run(t, d, "/api/v1/devices/terraco-relay-1/commission", struct{}{})
+	for _, made := range [][]string{{"ca", "make", "embedded"}, {"notice", "add", "../../docs/examples/notice.yaml"}} { // which other examples show
+		if code, out := fado(t, d, "", made...); code != 0 {
+			t.Fatal(made, code, out)
+		}
+	}
 	reads := map[string]bool{"list": true, "show": true, "settings": true, "preview": true, "messages": true, "thing": true, "fit": true, "keys": true, "schema": true, "attention": true, "scan": true, "openapi": true, "compare": true, "health": true, "report": true}
 	tried := 0
 	var walk func(c *cobra.Command)

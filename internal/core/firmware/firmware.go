@@ -72,10 +72,10 @@ type Policy struct {
 
 // Verdict is the outcome of fit, with the sentence that explains it.
 type Verdict struct {
-	Fits     bool   `json:"fits"`
-	Rule     string `json:"rule,omitempty" doc:"The rule that was broken, in a word"`
-	Sentence string `json:"sentence" doc:"Why, in words"`
-	Route    []RouteStep  `json:"route,omitempty" doc:"The images that go onto the unit, in their order; the last is the one wanted"`
+	Fits     bool        `json:"fits"`
+	Rule     string      `json:"rule,omitempty" doc:"The rule that was broken, in a word"`
+	Sentence string      `json:"sentence" doc:"Why, in words"`
+	Route    []RouteStep `json:"route,omitempty" doc:"The images that go onto the unit, in their order; the last is the one wanted"`
 }
 
 func no(rule, format string, args ...any) Verdict {

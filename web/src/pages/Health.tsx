@@ -12,7 +12,7 @@ const reaches = [{ hours: 24, word: "a day" }, { hours: 72, word: "three days" }
 /** Health shows how a unit did: one small chart for each thing that it says of itself. */
 export function Health({ device }: { device: string }) {
   const [hours, setHours] = useState(24);
-  const q = useQuery({ queryKey: ["health", device, hours], refetchInterval: 60_000, queryFn: () => must(api.GET("/api/v1/devices/{id}/health", { params: { path: { id: device }, query: { hours } } })) });
+  const q = useQuery({ queryKey: ["health", device, hours], refetchInterval: (q) => (q.state.data?.series.length ? 60_000 : 5_000), queryFn: () => must(api.GET("/api/v1/devices/{id}/health", { params: { path: { id: device }, query: { hours } } })) });
   const list = q.data?.series ?? [];
   // One span of time for all, so that they can be read against each other.
   const times = list.flatMap((s) => s.spans.map((x) => Date.parse(x.at) / 1000));
