@@ -15,6 +15,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"fado/internal/core/dialect"
+	"fado/internal/core/firmware"
 	"fado/internal/core/inventory"
 	"fado/internal/core/naming"
 	"fado/internal/core/problem"
@@ -77,7 +78,7 @@ func handle[I, O any](s *server, api huma.API, method, path, id, summary string,
 }
 
 func register[I, O any](s *server, api huma.API, method, path, id, summary string, status int, guarded bool, fn func(context.Context, *I) (*O, error)) {
-	op := huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, DefaultStatus: status, MaxBodyBytes: engine.MaxImage + 1<<20,
+	op := huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, DefaultStatus: status, MaxBodyBytes: firmware.MaxImage + 1<<20,
 		Errors: []int{401, 404, 409, 412, 422, 500}}
 	if !guarded {
 		op.Security = []map[string][]string{}
@@ -720,7 +721,5 @@ func (s *server) imageRoutes(api huma.API) {
 		out, err := s.fitsDevice(ctx, in.ID)
 		return &reply[[]wire.Fit]{out}, err
 	})
-	handle(s, api, "PUT", "/goals", "set-goal", "Say which firmware version is intended", 204, func(ctx context.Context, in *withBody[wire.Goal]) (*none, error) {
-		return &none{}, s.SetGoal(ctx, actor(ctx), in.Body.Site, in.Body.Model, in.Body.Device, in.Body.Version)
-	})
+	s.firmwareRoutes(api)
 }

@@ -21,6 +21,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"fado/internal/core/firmware"
 	"fado/internal/core/problem"
 	"fado/internal/engine"
 	"fado/internal/wire"
@@ -187,7 +188,7 @@ func limitBody(next http.Handler) http.Handler {
 		limit := int64(1 << 20)
 		switch {
 		case r.URL.Path == "/api/v1/images":
-			limit = engine.MaxImage + 1<<20
+			limit = firmware.MaxImage + 1<<20
 		case strings.HasPrefix(r.URL.Path, "/api/v1/sites/") && strings.HasSuffix(r.URL.Path, "/inventory"):
 			limit = 32 << 20
 		}

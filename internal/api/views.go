@@ -71,12 +71,12 @@ func (s *server) site(ctx context.Context, x store.Site) (wire.Site, error) {
 // names looks up what lists of devices repeat, once a page.
 type names struct {
 	sites, rooms map[string]string
-	goals        map[string]string
+	goals        engine.Goals
 }
 
 func (s *server) names(ctx context.Context) (names, error) {
 	tx := s.Store.Read(ctx)
-	n := names{map[string]string{}, map[string]string{}, map[string]string{}}
+	n := names{sites: map[string]string{}, rooms: map[string]string{}}
 	sites, err := store.All[store.Site](tx, "id", "1 = 1")
 	if err != nil {
 		return n, err
@@ -91,10 +91,7 @@ func (s *server) names(ctx context.Context) (names, error) {
 	for _, x := range rooms {
 		n.rooms[x.ID] = x.Name
 	}
-	goals, err := store.All[store.Goal](tx, "scope_id", "1 = 1")
-	for _, x := range goals {
-		n.goals[x.Scope+"/"+x.ScopeID] = x.Version
-	}
+	n.goals, err = s.Goals(tx)
 	return n, err
 }
 
@@ -105,10 +102,7 @@ func (n names) device(d store.Device) wire.Device {
 	if d.RoomID != nil {
 		w.Room = n.rooms[*d.RoomID]
 	}
-	w.Intended = n.goals["device/"+d.ID]
-	if w.Intended == "" {
-		w.Intended = n.goals["model/"+d.SiteID+"/"+d.Model]
-	}
+	w.Intended = n.goals.Of(d).Version
 	return w
 }
 
@@ -302,8 +296,16 @@ func (s *server) asSightings(ctx context.Context, list []store.Sighting) []wire.
 
 func asImage(i store.Image) wire.Image {
 	return wire.Image{SHA256: i.SHA256, Firmware: i.Firmware, Version: i.Version, Channel: firmware.Channel(i.Channel), Part: firmware.Part(i.Part), Models: engine.SplitList(i.Models),
-		Chip: i.Chip, Size: i.Size, NeedsKiB: i.NeedsKiB, OldestFrom: i.OldestFrom, Step: i.Step, Notes: i.Notes, Sequence: i.Sequence, SignedBy: i.SignedBy,
+		Chip: i.Chip, Size: i.Size, NeedsKiB: i.NeedsKiB, OldestFrom: i.OldestFrom, Step: i.Step, Says: says(i), Brought: i.Brought, Notes: i.Notes, Sequence: i.Sequence, SignedBy: i.SignedBy,
 		Withdrawn: i.Withdrawn, AddedAt: i.AddedAt, AddedBy: i.AddedBy}
+}
+
+func says(i store.Image) *firmware.Says {
+	var x firmware.Says
+	if i.Says == "" || json.Unmarshal([]byte(i.Says), &x) != nil {
+		return nil
+	}
+	return &x
 }
 
 func (s *server) fits(ctx context.Context, ref, device string) ([]wire.Fit, error) {

@@ -26,7 +26,7 @@ import (
 
 func (a *app) deviceCommand() *cobra.Command {
 	c := group("device", "Jobs to be done at a site, and the units that fill them",
-		a.deviceList(), a.deviceShow(), a.deviceAdd(), a.deviceEdit(), a.deviceSettings(), a.deviceSet(), a.devicePreview(), a.deviceApply(), a.deviceCommission(), a.deviceUpdate(), a.deviceMessages(), a.deviceHealth(), a.deviceReveal(), a.deviceCopies(), a.deviceImport(), a.deviceExport(), a.deviceReplace(), a.deviceRetire(),
+		a.deviceList(), a.deviceShow(), a.deviceAdd(), a.deviceEdit(), a.deviceSettings(), a.deviceSet(), a.devicePreview(), a.deviceApply(), a.deviceCommission(), a.deviceUpdate(), a.deviceBehind(), a.deviceUpdates(), a.deviceMessages(), a.deviceHealth(), a.deviceReveal(), a.deviceCopies(), a.deviceImport(), a.deviceExport(), a.deviceReplace(), a.deviceRetire(),
 		a.drawing("ports DEVICE", "Draw its ports with their intended functions, as SVG", "  fado device ports "+exampleDevice+" > ports.svg", "devices", func(d string) string { return Path("devices", d, "ports.svg") }),
 		a.drawing("label DEVICE", "Draw its label, with a code that opens its page, as SVG", "  fado device label "+exampleDevice+" > label.svg", "devices", func(d string) string { return Path("devices", d, "label.svg") }),
 		a.drawing("strip DEVICE", "Draw the order of its strip's lamps, as SVG", "  fado device strip cozinha-strip-1 > strip.svg", "devices", func(d string) string { return Path("devices", d, "strip.svg") }))
@@ -635,7 +635,7 @@ func (a *app) imageCommand() *cobra.Command {
 			signed = fmt.Sprintf("by key %s, sequence %d", i.SignedBy, i.Sequence)
 		}
 		return a.one(i, i.SHA256, [2]string{"Image", i.Firmware + " " + i.Version}, [2]string{"Channel", string(i.Channel)}, [2]string{"Part", string(i.Part)}, [2]string{"Models", strings.Join(i.Models, ", ")}, [2]string{"Chip", i.Chip},
-			[2]string{"Size", fmt.Sprintf("%d bytes", i.Size)}, [2]string{"SHA-256", i.SHA256}, [2]string{"Signed", signed}, [2]string{"Installs from", i.OldestFrom}, [2]string{"Notes", i.Notes},
+			[2]string{"Size", fmt.Sprintf("%d bytes", i.Size)}, [2]string{"SHA-256", i.SHA256}, [2]string{"Says of itself", saysText(i.Says)}, [2]string{"Signed", signed}, [2]string{"Installs from", i.OldestFrom}, [2]string{"Notes", i.Notes},
 			[2]string{"Withdrawn", i.Withdrawn}, [2]string{"Added", when(i.AddedAt) + " by " + i.AddedBy})
 	}
 	show := &cobra.Command{Use: "show IMAGE", Short: "Show an image, by the first digits of its SHA-256", Args: cobra.ExactArgs(1), Example: "  fado image show $(fado image list -q | head -1)", RunE: func(c *cobra.Command, args []string) error {
@@ -648,8 +648,8 @@ func (a *app) imageCommand() *cobra.Command {
 	var f wire.ImageFacts
 	var manifest, notes string
 	add := &cobra.Command{Use: "add FILE", Short: "Add an image; Fado signs its manifest", Args: cobra.ExactArgs(1), Example: "  fado image add junco-1.5.0.bin --firmware junco --version 1.5.0 --model junco"}
-	add.Flags().StringVar(&f.Firmware, "firmware", "", "name of the firmware (needed)")
-	add.Flags().StringVar(&f.Version, "version", "", "its version (needed)")
+	add.Flags().StringVar(&f.Firmware, "firmware", "", "name of the firmware (what the file says, else the model's)")
+	add.Flags().StringVar(&f.Version, "version", "", "its version (what the file says)")
 	add.Flags().StringSliceVar(&f.Models, "model", nil, "models that it is for (needed)")
 	add.Flags().StringVar(&f.Channel, "channel", "stable", "stable, preview or nightly")
 	add.Flags().StringVar(&f.Part, "part", "program", "program or files")
@@ -660,9 +660,7 @@ func (a *app) imageCommand() *cobra.Command {
 	add.Flags().StringVar(&notes, "notes-file", "", "file with notes")
 	add.Flags().StringVar(&manifest, "manifest-file", "", "a signed manifest that came with the file")
 	add.Flags().BoolVar(&f.Unsigned, "unsigned", false, "do not sign it")
-	for _, n := range []string{"firmware", "version", "model"} {
-		_ = add.MarkFlagRequired(n)
-	}
+	_ = add.MarkFlagRequired("model")
 	add.RunE = func(c *cobra.Command, args []string) error {
 		for path, to := range map[string]*string{notes: &f.Notes, manifest: &f.Manifest} {
 			if path == "" {
@@ -734,31 +732,13 @@ func (a *app) imageCommand() *cobra.Command {
 			return fmt.Sprint(len(f.Route))
 		}}, column[wire.Fit]{"Why", func(f wire.Fit) string { return f.Sentence }})
 	}
-	return group("image", "Firmware images", ls, show, add, withdraw, fit)
-}
-
-func (a *app) firmwareCommand() *cobra.Command {
-	var g wire.Goal
-	c := &cobra.Command{Use: "intend VERSION", Short: "Say which version is intended for a model at a site, or for a device", Args: cobra.ExactArgs(1),
-		Example: "  fado firmware intend 1.4.0 --site lagar --model sobro-quatro\n  fado firmware intend none --device " + exampleDevice}
-	c.Flags().StringVar(&g.Site, "site", "", "site")
-	c.Flags().StringVar(&g.Model, "model", "", "model at that site")
-	c.Flags().StringVar(&g.Device, "device", "", "one device")
-	c.RunE = func(c *cobra.Command, args []string) error {
-		if g.Version = args[0]; g.Version == "none" {
-			g.Version = ""
-		}
-		if g.Device == "" && (g.Site == "" || g.Model == "") {
-			var f problem.Fields
-			f.Add("--device", "give --device, or --site and --model", "--device "+exampleDevice)
-			return f.Err("The command was not understood.")
-		}
-		if err := a.client().Do(c.Context(), http.MethodPut, Path("goals"), g, nil); err != nil {
+	del := &cobra.Command{Use: "delete IMAGE", Short: "Delete an image that no unit ever took", Args: cobra.ExactArgs(1), Example: "  fado image delete 4f1c09aa", RunE: func(c *cobra.Command, args []string) error {
+		if err := a.client().Do(c.Context(), http.MethodDelete, Path("images", args[0]), nil, nil); err != nil {
 			return err
 		}
-		return a.done("Intended. «fado device list --standing behind» shows what is behind.")
-	}
-	return group("firmware", "Intended firmware versions", c)
+		return a.done("The image is deleted.")
+	}}
+	return group("image", "Firmware images", ls, show, add, withdraw, del, fit)
 }
 
 func (a *app) eventCommand() *cobra.Command {

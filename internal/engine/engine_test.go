@@ -252,7 +252,7 @@ func TestGoalsAndStandings(t *testing.T) {
 	set(map[string]any{"running": "2.0.1", "stage": string(inventory.Adopted)})
 	goal := func(site, model, device, version string) {
 		t.Helper()
-		if err := e.SetGoal(t.Context(), "test", site, model, device, version); err != nil {
+		if err := e.SetGoal(t.Context(), "test", Want{Site: site, Model: model, Device: device, Version: version}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -272,7 +272,7 @@ func TestGoalsAndStandings(t *testing.T) {
 	if standing() != "ahead" {
 		t.Error(standing())
 	}
-	if err := e.SetGoal(t.Context(), "test", "lagar", "nothing", "", "1"); problem.As(err) == nil {
+	if err := e.SetGoal(t.Context(), "test", Want{Site: "lagar", Model: "nothing", Version: "1"}); problem.As(err) == nil {
 		t.Error(err)
 	}
 }

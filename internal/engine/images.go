@@ -1,11 +1,15 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
 	"crypto/sha256"
+	"crypto/x509"
 	"encoding/hex"
+	"encoding/json"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
@@ -19,13 +23,11 @@ import (
 	"fado/internal/core/firmware"
 	"fado/internal/core/problem"
 	"fado/internal/core/secret"
+	"fado/internal/core/settings"
 	"fado/internal/core/task"
 	"fado/internal/fail"
 	"fado/internal/store"
 )
-
-// MaxImage is the largest image that is taken, in bytes.
-const MaxImage = 64 << 20
 
 // linkLife is how long a download link is valid. It is never scaled.
 const linkLife = 2 * time.Hour
@@ -76,18 +78,25 @@ func (e *Engine) FindImage(ctx context.Context, ref string) (store.Image, error)
 // AddImage stores a file under its SHA-256, once, and signs its manifest. The
 // file is there as a whole or not at all, whenever the power goes.
 func (e *Engine) AddImage(ctx context.Context, actor string, file io.Reader, f ImageFacts) (store.Image, error) {
-	if err := e.checkImageFacts(f); err != nil {
-		return store.Image{}, err
-	}
 	sum, size, temp, err := e.receive(file)
 	if err != nil {
 		return store.Image{}, err
 	}
 	defer os.Remove(temp)
-	img := store.Image{SHA256: sum, Size: size, Firmware: f.Firmware, Version: f.Version, Channel: f.Channel, Part: f.Part, Chip: f.Chip, OldestFrom: f.OldestFrom,
+	says, err := e.inspect(temp, &f)
+	if err != nil {
+		return store.Image{}, err
+	}
+	if err := e.checkImageFacts(f); err != nil {
+		return store.Image{}, err
+	}
+	img := store.Image{Says: store.JSON(says), SHA256: sum, Size: size, Firmware: f.Firmware, Version: f.Version, Channel: f.Channel, Part: f.Part, Chip: f.Chip, OldestFrom: f.OldestFrom,
 		Step: f.Step, Notes: f.Notes, NeedsKiB: f.NeedsKiB, Models: "," + strings.Join(f.Models, ",") + ",", AddedAt: e.Clock.Now(), AddedBy: actor}
 	path := e.Store.ImagePath(sum)
 	err = e.Store.Write(ctx, func(tx *store.Tx) error {
+		if _, dl := e.ofOneClass(f); dl != "" {
+			return problem.New(problem.BadInput, dl, "Units of different chips were named together.", "Add the image for the models that share a chip.")
+		}
 		if old, err := store.One[store.Image](tx, "sha256 = ?", sum); err == nil {
 			return problem.New(problem.Conflict, fmt.Sprintf("This very file is stored already, as %s %s.", old.Firmware, old.Version), "It was added before; an image is never changed.",
 				fmt.Sprintf("Use the image %.12s.", sum))
@@ -112,9 +121,70 @@ func (e *Engine) AddImage(ctx context.Context, actor string, file io.Reader, f I
 			return err
 		}
 		e.mark(tx, "image", sum)
+		if err := e.followChannels(tx, f.Models); err != nil {
+			return err
+		}
 		return e.event(tx, store.Event{Actor: actor, Kind: "image", Text: fmt.Sprintf("The image %s %s (%s, %d bytes, SHA-256 %.12s…) was added.", img.Firmware, img.Version, img.Channel, size, sum)})
 	})
 	return img, err
+}
+
+// inspect reads what a stored file says of itself, fills in what a person left out,
+// and refuses it where the two differ.
+func (e *Engine) inspect(path string, f *ImageFacts) (firmware.Says, error) {
+	file, err := os.ReadFile(path)
+	if err != nil {
+		return firmware.Says{}, fmt.Errorf("read the image: %w", err)
+	}
+	says, code, err := firmware.Inspect(file)
+	if err != nil {
+		return says, problem.New(problem.BadInput, fmt.Sprintf("The file is no good %s file: %s.", formatName(says.Format), err), "It was cut or changed on its way.", "Get the file again and compare its SHA-256 with the maker's.")
+	}
+	var bad problem.Fields
+	for _, name := range f.Models {
+		m, ok := e.Model(name)
+		if !ok {
+			continue // which is refused later
+		}
+		fields, err := firmware.ReadFields(code, m.ImageFields)
+		if err != nil {
+			bad.Add("file", fmt.Sprintf("it is no image of a %s: %s", name, err), "")
+			continue
+		}
+		if len(fields) > 0 {
+			says.Fields = fields
+		}
+		if f.Version == "" {
+			f.Version = fields["version"]
+		}
+		if f.Firmware == "" {
+			f.Firmware = cmp.Or(fields["product"], m.Firmware)
+		}
+		for _, c := range says.Conflicts(firmware.Image{Version: f.Version, Firmware: f.Firmware, Chip: f.Chip}, m) {
+			bad.Add(c.What, fmt.Sprintf("for a %s %s", name, c), c.File)
+		}
+	}
+	return says, bad.Err("The image was not added: it says something else of itself.")
+}
+
+func formatName(format string) string {
+	return map[string]string{firmware.UF2: "UF2", firmware.HexFile: "Intel HEX", firmware.Gzip: "gzip"}[format]
+}
+
+// ofOneClass tells the chip of the models of an image, and what is wrong when there
+// are several.
+func (e *Engine) ofOneClass(f ImageFacts) (chip, wrong string) {
+	for _, name := range f.Models {
+		m, ok := e.Model(name)
+		switch {
+		case !ok:
+		case chip == "":
+			chip = m.Chip
+		case m.Chip != "" && m.Chip != chip:
+			return chip, fmt.Sprintf("The image was not added: it is said to be for models with the chips %s and %s.", chip, m.Chip)
+		}
+	}
+	return chip, ""
 }
 
 func (e *Engine) checkImageFacts(f ImageFacts) error {
@@ -159,12 +229,12 @@ func (e *Engine) receive(file io.Reader) (sum string, size int64, path string, e
 		}
 	}()
 	h := sha256.New()
-	size, err = io.Copy(io.MultiWriter(t, h), io.LimitReader(file, MaxImage+1))
+	size, err = io.Copy(io.MultiWriter(t, h), io.LimitReader(file, firmware.MaxImage+1))
 	switch {
 	case err != nil:
 		return "", 0, "", fmt.Errorf("store the image: %w", err)
-	case size > MaxImage:
-		err = problem.New(problem.BadInput, fmt.Sprintf("The image is longer than %d MiB.", MaxImage>>20), "This is not a firmware image for a small device.", "Choose the right file.")
+	case size > firmware.MaxImage:
+		err = problem.New(problem.BadInput, fmt.Sprintf("The image is longer than %d MiB.", firmware.MaxImage>>20), "This is not a firmware image for a small device.", "Choose the right file.")
 		return "", 0, "", err
 	case size == 0:
 		err = problem.New(problem.BadInput, "The image is empty.", "The file was not written completely.", "Choose the right file.")
@@ -208,29 +278,41 @@ func (e *Engine) signImage(tx *store.Tx, img *store.Image, f ImageFacts) error {
 	}
 	switch {
 	case f.Manifest != "":
-		pub, err := firmware.ParsePublicKey(key.Public)
+		keys, err := store.All[store.SigningKey](tx, "id", "1 = 1")
 		if err != nil {
 			return err
 		}
-		m, err := firmware.Verify(f.Manifest, pub)
+		var m firmware.Manifest
+		err = fmt.Errorf("the manifest is not signed by a key that is trusted here")
+		for _, k := range keys {
+			pub, bad := firmware.ParsePublicKey(k.Public)
+			if bad != nil {
+				return bad
+			}
+			if m, bad = firmware.Verify(f.Manifest, pub); bad == nil {
+				img.SignedBy, err = k.ID, nil
+				break
+			} else if !strings.Contains(bad.Error(), "not signed by a key") {
+				err = bad
+			}
+		}
+		if last := img.Sequence - 1; err == nil && m.Sequence < last {
+			err = fmt.Errorf("its sequence %d is older than %d, which %s had before", m.Sequence, last, img.Firmware)
+		}
 		if err == nil {
 			err = m.Match(coreImage(*img))
 		}
 		if err != nil {
 			return problem.New(problem.BadInput, "The manifest does not belong to this file: "+err.Error()+".", "It was made for another build, or signed by a key that units here do not trust.",
-				"Leave it out, and Fado signs the image with its own key.")
+				"Leave it out, and Fado signs the image with its own key; or trust the maker's key with «fado key bring».")
 		}
-		img.Manifest, img.SignedBy, img.Sequence = f.Manifest, key.ID, m.Sequence
+		img.Manifest, img.Sequence, img.Brought = f.Manifest, m.Sequence, true
 	case !f.Unsigned:
-		private, err := e.open("signing key", key.ID, key.Private)
+		private, err := e.signer(key)
 		if err != nil {
 			return err
 		}
-		seed, err := hex.DecodeString(private.Expose())
-		if err != nil {
-			return fmt.Errorf("read the signing key: %w", err)
-		}
-		if img.Manifest, err = firmware.Sign(firmware.ManifestOf(coreImage(*img)), ed25519.NewKeyFromSeed(seed)); err != nil {
+		if img.Manifest, err = firmware.Sign(firmware.ManifestOf(coreImage(*img)), private); err != nil {
 			return err
 		}
 		img.SignedBy = key.ID
@@ -238,8 +320,147 @@ func (e *Engine) signImage(tx *store.Tx, img *store.Image, f ImageFacts) error {
 	return nil
 }
 
+// signer opens a key of Fado's own; nil for one that was brought along to trust.
+func (e *Engine) signer(key store.SigningKey) (ed25519.PrivateKey, error) {
+	private, err := e.open("signing key", key.ID, key.Private)
+	if err != nil {
+		return nil, err
+	}
+	seed, err := hex.DecodeString(private.Expose())
+	if err != nil || len(seed) != ed25519.SeedSize {
+		return nil, fmt.Errorf("the signing key %s cannot be read", key.ID)
+	}
+	return ed25519.NewKeyFromSeed(seed), nil
+}
+
+// manifestFor is the manifest of an image that a unit takes: signed by the key that the
+// unit was told, as long as Fado has it. After a change of keys a unit that was not
+// told of the new one yet is offered what it knows.
+func (e *Engine) manifestFor(ctx context.Context, d store.Device, img store.Image) (string, error) {
+	tx := e.Store.Read(ctx)
+	if img.Manifest == "" {
+		return "", nil
+	}
+	told, err := store.One[store.Fact](tx, "device_id = ? AND kind = 'reported' AND key = ?", d.ID, string(settings.UpdateKey))
+	if isNone(err) {
+		return img.Manifest, nil
+	}
+	if err != nil {
+		return "", err
+	}
+	var public string
+	if json.Unmarshal([]byte(told.Value), &public) != nil || public == "" {
+		return img.Manifest, nil
+	}
+	key, err := store.One[store.SigningKey](tx, "public = ?", public)
+	if err != nil || key.ID == img.SignedBy || len(key.Private) == 0 {
+		return img.Manifest, nil // the unit says whether it takes it
+	}
+	private, err := e.signer(key)
+	if err != nil {
+		return "", err
+	}
+	return firmware.Sign(firmware.ManifestOf(coreImage(img)), private)
+}
+
+// Keys lists the keys that sign manifests, or are trusted to have.
+func (e *Engine) Keys(ctx context.Context) ([]store.SigningKey, error) {
+	return store.All[store.SigningKey](e.Store.Read(ctx), "created_at DESC, id", "1 = 1")
+}
+
+// RotateKey makes another key, with which manifests are signed from now on. The old one
+// stays, for units that were not told of the new one yet.
+func (e *Engine) RotateKey(ctx context.Context, actor string) (store.SigningKey, error) {
+	pub, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return store.SigningKey{}, fmt.Errorf("make the signing key: %w", err)
+	}
+	return e.keepKey(ctx, actor, pub, secret.New(hex.EncodeToString(private.Seed())), "was made")
+}
+
+// BringKey takes a key that was made elsewhere. With its private part, a PKCS #8 key in
+// PEM form (RFC 8410), manifests are signed with it from now on; with its public part
+// alone, manifests that came along with an image may be signed by it.
+func (e *Engine) BringKey(ctx context.Context, actor, text string) (store.SigningKey, error) {
+	var f problem.Fields
+	block, _ := pem.Decode([]byte(text))
+	if block != nil && block.Type == "PRIVATE KEY" {
+		k, err := x509.ParsePKCS8PrivateKey(block.Bytes)
+		private, ok := k.(ed25519.PrivateKey)
+		if err != nil || !ok {
+			f.Add("key", "an Ed25519 key (RFC 8410)", "openssl genpkey -algorithm ed25519")
+			return store.SigningKey{}, f.Err("The key was not taken.")
+		}
+		return e.keepKey(ctx, actor, private.Public().(ed25519.PublicKey), secret.New(hex.EncodeToString(private.Seed())), "was brought along")
+	}
+	pub, err := firmware.ParsePublicKey(strings.TrimSpace(text))
+	if block != nil && block.Type == "PUBLIC KEY" {
+		var k any
+		if k, err = x509.ParsePKIXPublicKey(block.Bytes); err == nil {
+			var ok bool
+			if pub, ok = k.(ed25519.PublicKey); !ok {
+				err = errors.New("another kind of key")
+			}
+		}
+	}
+	if err != nil {
+		f.Add("key", "an Ed25519 key in PEM form, or its public part as the x member of a JWK (RFC 8037)", "openssl genpkey -algorithm ed25519")
+		return store.SigningKey{}, f.Err("The key was not taken.")
+	}
+	return e.keepKey(ctx, actor, pub, secret.Secret{}, "is trusted")
+}
+
+func (e *Engine) keepKey(ctx context.Context, actor string, pub ed25519.PublicKey, private secret.Secret, how string) (store.SigningKey, error) {
+	k := store.SigningKey{ID: firmware.KeyID(pub), Public: firmware.PublicKeyText(pub), CreatedAt: e.Clock.Now()}
+	if !private.IsZero() {
+		k.Private = e.seal("signing key", k.ID, private)
+	}
+	return k, e.Store.Write(ctx, func(tx *store.Tx) error {
+		if _, err := store.One[store.SigningKey](tx, "id = ?", k.ID); err == nil {
+			return problem.New(problem.Conflict, fmt.Sprintf("The key %s is here already.", k.ID), "It was taken before.", "List the keys with «fado key list».")
+		}
+		if err := store.Create(tx, &k); err != nil {
+			return err
+		}
+		if len(k.Private) > 0 {
+			if _, err := store.Change[store.SigningKey](tx, map[string]any{"retired_at": k.CreatedAt}, "id <> ? AND private IS NOT NULL AND retired_at IS NULL", k.ID); err != nil {
+				return err
+			}
+			if err := e.signAnew(tx, k); err != nil {
+				return err
+			}
+			if _, err := store.NextRevision(tx, k.CreatedAt, actor, "signing key"); err != nil {
+				return err
+			}
+		}
+		return e.event(tx, store.Event{Actor: actor, Kind: "key", Text: fmt.Sprintf("The signing key %s %s. Units are told of it when their settings are applied.", k.ID, how)})
+	})
+}
+
+// signAnew signs what Fado itself has signed with another key.
+func (e *Engine) signAnew(tx *store.Tx, key store.SigningKey) error {
+	private, err := e.signer(key)
+	if err != nil {
+		return err
+	}
+	list, err := store.All[store.Image](tx, "sha256", "signed_by IN (SELECT id FROM signing_keys WHERE private IS NOT NULL) AND brought = 0")
+	if err != nil {
+		return err
+	}
+	for _, i := range list {
+		m, err := firmware.Sign(firmware.ManifestOf(coreImage(i)), private)
+		if err != nil {
+			return err
+		}
+		if _, err := store.Change[store.Image](tx, map[string]any{"manifest": m, "signed_by": key.ID}, "sha256 = ?", i.SHA256); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func currentKey(tx *store.Tx) (store.SigningKey, error) {
-	list, err := store.Some[store.SigningKey](tx, 1, "created_at DESC", "retired_at IS NULL")
+	list, err := store.Some[store.SigningKey](tx, 1, "created_at DESC", "retired_at IS NULL AND private IS NOT NULL")
 	if err != nil || len(list) == 0 {
 		return store.SigningKey{}, errors.Join(err, store.ErrNone)
 	}
@@ -279,8 +500,48 @@ func (e *Engine) Withdraw(ctx context.Context, actor, ref, why string) (store.Im
 			return err
 		}
 		e.mark(tx, "image", img.SHA256)
+		if err := e.followChannels(tx, SplitList(img.Models)); err != nil {
+			return err
+		}
 		return e.event(tx, store.Event{Actor: actor, Kind: "image", Text: fmt.Sprintf("The image %s %s was withdrawn: %s", img.Firmware, img.Version, why)})
 	})
+}
+
+// DeleteImage removes an image to which nothing refers. One that was ever sent to a
+// unit stays, for the record.
+func (e *Engine) DeleteImage(ctx context.Context, actor, ref string) error {
+	img, err := e.FindImage(ctx, ref)
+	if err != nil {
+		return err
+	}
+	err = e.Store.Write(ctx, func(tx *store.Tx) error {
+		n, err := store.Count[store.Task](tx, "kind = ? AND instr(state, ?) > 0", string(task.Update), img.SHA256)
+		if err != nil {
+			return err
+		}
+		running, err := store.Count[store.Device](tx, "digest = ?", img.SHA256)
+		if err != nil {
+			return err
+		}
+		if n+running > 0 {
+			return problem.New(problem.Conflict, fmt.Sprintf("%s %s was not deleted.", img.Firmware, img.Version), fmt.Sprintf("%d updates and %d units refer to it.", n, running), "Withdraw it with «fado image withdraw»; it stays for the record.")
+		}
+		if _, err := store.Delete[store.Image](tx, "sha256 = ?", img.SHA256); err != nil {
+			return err
+		}
+		e.mark(tx, "image", img.SHA256)
+		if err := e.followChannels(tx, SplitList(img.Models)); err != nil {
+			return err
+		}
+		return e.event(tx, store.Event{Actor: actor, Kind: "image", Text: fmt.Sprintf("The image %s %s (SHA-256 %.12s…) was deleted; no unit ever took it.", img.Firmware, img.Version, img.SHA256)})
+	})
+	if err != nil {
+		return err
+	}
+	if err := os.Remove(e.Store.ImagePath(img.SHA256)); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("remove the image's file: %w", err)
+	}
+	return nil
 }
 
 // makeLink stores the link of an update, or renews its time.

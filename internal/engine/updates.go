@@ -326,8 +326,12 @@ func (w *worker) offer(ctx context.Context) task.Event {
 		return *ev
 	}
 	values := dialect.Values{"size": img.Size, "sha256": img.SHA256, "version": img.Version}
-	if img.Manifest != "" {
-		values["manifest"] = img.Manifest
+	manifest, err := w.e.manifestFor(ctx, w.d, img)
+	if err != nil {
+		return failed("internal", err)
+	}
+	if manifest != "" {
+		values["manifest"] = manifest
 	}
 	if way.Way == "push" {
 		b, err := os.ReadFile(w.e.Store.ImagePath(img.SHA256))

@@ -306,6 +306,8 @@ type Image struct {
 	Notes      string
 	Sequence   uint64
 	Manifest   string // compact JWS, "" when unsigned
+	Brought    bool   // the manifest came along, signed elsewhere
+	Says       string // JSON of core/firmware.Says
 	SignedBy   string // key id
 	Withdrawn  string
 	AddedAt    time.Time
@@ -317,9 +319,10 @@ type Image struct {
 
 // Goal is the intended firmware for a site, a model at a site, or a device.
 type Goal struct {
-	Scope    string `gorm:"primaryKey"` // site-model or device
-	ScopeID  string `gorm:"primaryKey"` // site/model, or the device
+	Scope    string `gorm:"primaryKey"` // site, model (at a site) or device
+	ScopeID  string `gorm:"primaryKey"` // the site, site/model, or the device
 	Version  string
+	Channel  string // its newest version, instead of one
 	Actor    string
 	At       time.Time
 	Revision int64
@@ -393,7 +396,7 @@ type Learnt struct {
 type SigningKey struct {
 	ID        string `gorm:"primaryKey"`
 	Public    string
-	Private   []byte // sealed
+	Private   []byte // sealed; nil for one that is only trusted
 	CreatedAt time.Time
 	RetiredAt *time.Time
 }

@@ -389,6 +389,21 @@ func Devices(tx *Tx, f DeviceFilter, afterName, afterID string, limit int) ([]De
 	return out, n, err
 }
 
+// VersionCount is how many devices of a model at a site run a version.
+type VersionCount struct {
+	SiteID, Model, Running, Standing string
+	N                                int64
+}
+
+// VersionCounts counts the devices that are in use by site, model, version and
+// standing.
+func VersionCounts(tx *Tx) ([]VersionCount, error) {
+	out := []VersionCount{}
+	err := tx.db.Table("devices").Select("site_id, model, running, standing, count(*) AS n").Where("stage <> 'retired' AND unit_id IS NOT NULL").
+		Group("site_id, model, running, standing").Order("site_id, model, running").Find(&out).Error
+	return out, err
+}
+
 // OnlineDevices lists the devices whose units are online and do not sleep, with each
 // live account; one without an account once.
 func OnlineDevices(tx *Tx) ([]Online, error) {

@@ -655,6 +655,8 @@ type Image struct {
 	Size       int64            `json:"size"`
 	NeedsKiB   int              `json:"needs_kib,omitempty"`
 	OldestFrom string           `json:"oldest_from,omitempty"`
+	Says       *firmware.Says   `json:"says,omitempty" doc:"What the file says of itself"`
+	Brought    bool             `json:"brought,omitempty" doc:"Its manifest came along, signed elsewhere"`
 	Step       bool             `json:"step,omitempty" doc:"A small image that is only on the way to others"`
 	Notes      string           `json:"notes,omitempty"`
 	Sequence   uint64           `json:"sequence"`
@@ -689,6 +691,57 @@ type Fit struct {
 	firmware.Verdict
 }
 
+// Cell is how many devices of a model at a site run a version.
+type Cell struct {
+	Site     string   `json:"site"`
+	Model    string   `json:"model"`
+	Running  string   `json:"running" doc:"Empty where the unit has not said"`
+	Standing string   `json:"standing"`
+	Devices  int64    `json:"devices"`
+	Intended []string `json:"intended,omitempty"`
+}
+
+// Gap is what lies between what a unit runs and what is intended.
+type Gap struct {
+	Running  string     `json:"running"`
+	Intended string     `json:"intended,omitempty"`
+	Channel  string     `json:"channel,omitempty" doc:"That is followed"`
+	Standing string     `json:"standing"`
+	Since    *time.Time `json:"since,omitempty" doc:"Since when it is behind"`
+	Releases []Image    `json:"releases" doc:"The versions in between, the newest first, with their notes"`
+}
+
+// Updated is one update of a device.
+type Updated struct {
+	Task     string         `json:"task"`
+	From     string         `json:"from"`
+	To       string         `json:"to"`
+	Route    []string       `json:"route,omitempty" doc:"Versions, where there were several"`
+	Outcome  task.Outcome   `json:"outcome"`
+	Actor    string         `json:"actor"`
+	At       time.Time      `json:"at"`
+	Seconds  float64        `json:"seconds,omitempty"`
+	Bytes    int64          `json:"bytes"`
+	Attempts int            `json:"attempts"`
+	Evidence []check.Result `json:"evidence,omitempty"`
+	Failure  *task.Failure  `json:"failure,omitempty"`
+}
+
+// Key is a key that signs manifests, or is trusted to have.
+type Key struct {
+	ID        string     `json:"id"`
+	Public    string     `json:"public" doc:"The x member of its JWK (RFC 8037)"`
+	Signs     bool       `json:"signs" doc:"Fado signs with it now"`
+	Own       bool       `json:"own" doc:"Fado has its private part"`
+	CreatedAt time.Time  `json:"created_at"`
+	RetiredAt *time.Time `json:"retired_at,omitempty"`
+}
+
+// KeyText brings a key along.
+type KeyText struct {
+	Key string `json:"key" writeOnly:"true" doc:"PEM, private or public, or the x member of a JWK"`
+}
+
 // Start starts an update.
 type Start struct {
 	Image string `json:"image" doc:"SHA-256, or its first eight digits and more"`
@@ -700,7 +753,8 @@ type Goal struct {
 	Site    string `json:"site,omitempty"`
 	Model   string `json:"model,omitempty"`
 	Device  string `json:"device,omitempty"`
-	Version string `json:"version" doc:"Empty takes the goal away"`
+	Channel string `json:"channel,omitempty" doc:"Its newest version, instead of one"`
+	Version string `json:"version,omitempty" doc:"Neither version nor channel takes the goal away"`
 }
 
 // Reason is a person's word.

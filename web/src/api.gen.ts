@@ -247,6 +247,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{id}/behind": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** By what a device is behind, since when, and what lies between */
+        get: operations["device-behind"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{id}/blink": {
         parameters: {
             query?: never;
@@ -605,6 +622,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{id}/updates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The updates of a device, the newest first */
+        get: operations["device-updates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{id}/witness": {
         parameters: {
             query?: never;
@@ -759,6 +793,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/firmware/matrix": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which version runs where */
+        get: operations["firmware-matrix"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/first-account": {
         parameters: {
             query?: never;
@@ -784,7 +835,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Say which firmware version is intended */
+        /** Say which firmware version, or whose newest, is intended */
         put: operations["set-goal"];
         post?: never;
         delete?: never;
@@ -892,7 +943,8 @@ export interface paths {
         get: operations["get-image"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** Delete an image to which nothing refers */
+        delete: operations["delete-image"];
         options?: never;
         head?: never;
         patch?: never;
@@ -943,6 +995,25 @@ export interface paths {
         get: operations["info"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The keys that sign manifests, or are trusted to have */
+        get: operations["list-keys"];
+        /** Bring a key along: a private one signs from now on, a public one is trusted */
+        put: operations["bring-key"];
+        /** Make another signing key, used from now on */
+        post: operations["make-key"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1737,6 +1808,16 @@ export interface components {
             /** @description UCUM or plain unit of a measured number */
             unit?: string;
         };
+        Cell: {
+            /** Format: int64 */
+            devices: number;
+            intended?: string[];
+            model: string;
+            /** @description Empty where the unit has not said */
+            running: string;
+            site: string;
+            standing: string;
+        };
         Certificate: {
             account?: string;
             broker: string;
@@ -2038,12 +2119,28 @@ export interface components {
             /** Format: int64 */
             Size: number;
         };
+        Gap: {
+            /** @description That is followed */
+            channel?: string;
+            intended?: string;
+            /** @description The versions in between, the newest first, with their notes */
+            releases: components["schemas"]["Image"][];
+            running: string;
+            /**
+             * Format: date-time
+             * @description Since when it is behind
+             */
+            since?: string;
+            standing: string;
+        };
         Goal: {
+            /** @description Its newest version, instead of one */
+            channel?: string;
             device?: string;
             model?: string;
             site?: string;
-            /** @description Empty takes the goal away */
-            version: string;
+            /** @description Neither version nor channel takes the goal away */
+            version?: string;
         };
         Health: {
             device: string;
@@ -2177,6 +2274,8 @@ export interface components {
             /** Format: date-time */
             added_at: string;
             added_by: string;
+            /** @description Its manifest came along, signed elsewhere */
+            brought?: boolean;
             /** @enum {string} */
             channel: "stable" | "preview" | "nightly";
             chip?: string;
@@ -2188,6 +2287,8 @@ export interface components {
             oldest_from?: string;
             /** @enum {string} */
             part: "program" | "files";
+            /** @description What the file says of itself */
+            says?: components["schemas"]["Says"];
             /** Format: int64 */
             sequence: number;
             sha256: string;
@@ -2198,6 +2299,23 @@ export interface components {
             step?: boolean;
             version: string;
             withdrawn?: string;
+        };
+        ImageField: {
+            /**
+             * Format: int64
+             * @description Byte, from 0, of what it unpacks to
+             */
+            at: number;
+            big_endian?: boolean;
+            /**
+             * Format: int64
+             * @description text and dotted: bytes
+             */
+            length?: number;
+            /** @description text, u8, u16, u32 or dotted (a byte a number) */
+            type: string;
+            /** @description version, product, chip or size */
+            what: string;
         };
         Import: {
             /** Format: int64 */
@@ -2242,6 +2360,23 @@ export interface components {
             /** Format: double */
             time_scale: number;
             version: string;
+        };
+        Key: {
+            /** Format: date-time */
+            created_at: string;
+            id: string;
+            /** @description Fado has its private part */
+            own: boolean;
+            /** @description The x member of its JWK (RFC 8037) */
+            public: string;
+            /** Format: date-time */
+            retired_at?: string;
+            /** @description Fado signs with it now */
+            signs: boolean;
+        };
+        KeyText: {
+            /** @description PEM, private or public, or the x member of a JWK */
+            key: string;
         };
         Leg: {
             image: string;
@@ -2289,6 +2424,8 @@ export interface components {
              * @description Flash memory, KiB
              */
             flash_kib: number;
+            /** @description Where its images say what they are */
+            image_fields?: components["schemas"]["ImageField"][];
             /** @description What it is, in a word: relay, climate, level. Used by naming schemes */
             kind: string;
             /** @description What its output drives: strip or lamp */
@@ -2309,6 +2446,8 @@ export interface components {
              */
             slots: number;
             title: string;
+            /** @description The family of its chip in UF2 files, such as 0x1b57745f */
+            uf2_family?: string;
             /** @description How a person wakes it */
             wake?: string;
             /**
@@ -2423,6 +2562,12 @@ export interface components {
              * @example urn:fado:problem:bad-input
              */
             type: string;
+        };
+        Range: {
+            /** Format: int32 */
+            size: number;
+            /** Format: int32 */
+            start: number;
         };
         Reason: {
             reason: string;
@@ -2627,6 +2772,25 @@ export interface components {
              * @description How far back messages are kept
              */
             since?: string;
+        };
+        Says: {
+            /**
+             * Format: int64
+             * @description That it writes
+             */
+            bytes: number;
+            /** @description UF2: the family of chips, hexadecimal */
+            family?: string;
+            /** @description Read where the model says: version, product, chip, size */
+            fields?: {
+                [key: string]: string;
+            };
+            /** @enum {string} */
+            format: "raw" | "uf2" | "hex" | "gzip";
+            /** @description The form of what it unpacks to */
+            inner?: string;
+            /** @description UF2 and HEX: what it writes */
+            ranges?: components["schemas"]["Range"][];
         };
         Scheme: {
             /**
@@ -2996,6 +3160,25 @@ export interface components {
             told: boolean;
             version: string;
             wanted?: string;
+        };
+        Updated: {
+            actor: string;
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            attempts: number;
+            /** Format: int64 */
+            bytes: number;
+            evidence?: components["schemas"]["Result"][];
+            failure?: components["schemas"]["Failure"];
+            from: string;
+            outcome: string;
+            /** @description Versions, where there were several */
+            route?: string[];
+            /** Format: double */
+            seconds?: number;
+            task: string;
+            to: string;
         };
         Wait: {
             /** @description wake, restart, window or person */
@@ -4481,6 +4664,82 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "device-behind": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Gap"];
                 };
             };
             /** @description Unauthorized */
@@ -6260,6 +6519,82 @@ export interface operations {
             };
         };
     };
+    "device-updates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Updated"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
     "ask-witness": {
         parameters: {
             query?: never;
@@ -6985,6 +7320,80 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EventPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "firmware-matrix": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cell"][];
                 };
             };
             /** @description Unauthorized */
@@ -7896,6 +8305,80 @@ export interface operations {
             };
         };
     };
+    "delete-image": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
     "image-fit": {
         parameters: {
             query?: {
@@ -8074,6 +8557,232 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Info"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "list-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Key"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "bring-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeyText"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Key"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "make-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Key"];
                 };
             };
             /** @description Unauthorized */

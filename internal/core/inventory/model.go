@@ -33,6 +33,58 @@ type Model struct {
 	Capabilities []Capability `yaml:"capabilities" json:"capabilities"`
 	Load         Load         `yaml:"load" json:"load,omitempty" doc:"What its output drives: strip or lamp"`
 	Ports        []Port       `yaml:"ports" json:"ports,omitempty"`
+	ImageFields  []ImageField `yaml:"image_fields" json:"image_fields,omitempty" doc:"Where its images say what they are"`
+	UF2Family    string       `yaml:"uf2_family" json:"uf2_family,omitempty" doc:"The family of its chip in UF2 files, such as 0x1b57745f"`
+}
+
+// ImageField says where an image of a model tells something of itself.
+type ImageField struct {
+	What   string `yaml:"what" json:"what" doc:"version, product, chip or size"`
+	At     int    `yaml:"at" json:"at" doc:"Byte, from 0, of what it unpacks to"`
+	Type   string `yaml:"type" json:"type" doc:"text, u8, u16, u32 or dotted (a byte a number)"`
+	Length int    `yaml:"length" json:"length,omitempty" doc:"text and dotted: bytes"`
+	Big    bool   `yaml:"big_endian" json:"big_endian,omitempty"`
+}
+
+// Width is how many bytes the field takes.
+func (f ImageField) Width() int {
+	switch f.Type {
+	case "u8":
+		return 1
+	case "u16":
+		return 2
+	case "u32":
+		return 4
+	}
+	return f.Length
+}
+
+var uf2Family = regexp.MustCompile(`^0x[0-9a-f]{8}$`)
+
+func (m Model) checkImages(f *problem.Fields) {
+	for i, x := range m.ImageFields {
+		at := fmt.Sprintf("image_fields[%d]", i)
+		switch x.What {
+		case "version", "product", "chip", "size":
+		default:
+			f.Add(at+".what", "version, product, chip or size", "version")
+		}
+		switch x.Type {
+		case "u8", "u16", "u32":
+		case "text", "dotted":
+			if x.Length < 1 || x.Length > 64 {
+				f.Add(at+".length", "between 1 and 64", "16")
+			}
+		default:
+			f.Add(at+".type", "text, u8, u16, u32 or dotted", "text")
+		}
+		if x.At < 0 || x.At > 64<<20 {
+			f.Add(at+".at", "between 0 and the largest image", "32")
+		}
+	}
+	if m.UF2Family != "" && !uf2Family.MatchString(m.UF2Family) {
+		f.Add("uf2_family", "0x and eight lower-case hexadecimal digits", "0x1b57745f")
+	}
 }
 
 // Load says what a model's output drives. Only a strip has a count and an
@@ -178,6 +230,7 @@ func (m Model) Check() error {
 	if m.Load != "" && m.Load != Strip && m.Load != Lamp {
 		f.Add("load", "strip or lamp", "strip")
 	}
+	m.checkImages(&f)
 	for i, b := range m.Before {
 		if strings.TrimSpace(b) == "" {
 			f.Add(fmt.Sprintf("before[%d]", i), "must not be empty", "Take it out of the maker's cloud.")

@@ -226,6 +226,15 @@ type UpdateState struct {
 // Outcome says how an update stands or ended.
 type Outcome string
 
+// Over reports whether the update is at its end.
+func (o Outcome) Over() bool {
+	switch o {
+	case Succeeded, FailedOut, Reverted, Skipped, Lost:
+		return true
+	}
+	return false
+}
+
 // The outcomes of an update.
 const (
 	Planned   Outcome = "planned"
