@@ -78,7 +78,7 @@ func handle[I, O any](s *server, api huma.API, method, path, id, summary string,
 }
 
 func register[I, O any](s *server, api huma.API, method, path, id, summary string, status int, guarded bool, fn func(context.Context, *I) (*O, error)) {
-	op := huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, DefaultStatus: status, MaxBodyBytes: firmware.MaxImage + 1<<20,
+	op := huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, DefaultStatus: status, MaxBodyBytes: firmware.MaxArchive + 1<<20,
 		Errors: []int{401, 404, 409, 412, 422, 500}}
 	if !guarded {
 		op.Security = []map[string][]string{}
@@ -688,22 +688,11 @@ func (s *server) imageRoutes(api huma.API) {
 	}) (*reply[wire.Image], error) {
 		form := in.RawBody.Data()
 		defer form.File.Close()
-		var f wire.ImageFacts
-		d := json.NewDecoder(strings.NewReader(form.Facts))
-		d.DisallowUnknownFields()
-		if err := d.Decode(&f); err != nil {
-			var bad problem.Fields
-			bad.Add("facts", "the facts of the image as JSON: "+err.Error(), `{"firmware":"junco","version":"1.4.0","models":["junco"]}`)
-			return nil, bad.Err("The image was not added.")
+		f, err := factsOf(form.Facts)
+		if err != nil {
+			return nil, err
 		}
-		if f.Channel == "" {
-			f.Channel = "stable"
-		}
-		if f.Part == "" {
-			f.Part = "program"
-		}
-		i, err := s.AddImage(ctx, actor(ctx), form.File, engine.ImageFacts{Firmware: f.Firmware, Version: f.Version, Channel: f.Channel, Part: f.Part, Chip: f.Chip,
-			OldestFrom: f.OldestFrom, Notes: f.Notes, Models: f.Models, NeedsKiB: f.NeedsKiB, Step: f.Step, Manifest: f.Manifest, Unsigned: f.Unsigned})
+		i, err := s.AddImage(ctx, actor(ctx), form.File, f)
 		return &reply[wire.Image]{asImage(i)}, err
 	})
 	handle(s, api, "POST", "/images/{id}/withdraw", "withdraw-image", "Take an image out of use", 200, func(ctx context.Context, in *pathBody[wire.Reason]) (*reply[wire.Image], error) {
@@ -722,4 +711,5 @@ func (s *server) imageRoutes(api huma.API) {
 		return &reply[[]wire.Fit]{out}, err
 	})
 	s.firmwareRoutes(api)
+	s.feedRoutes(api)
 }

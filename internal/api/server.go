@@ -189,6 +189,8 @@ func limitBody(next http.Handler) http.Handler {
 		switch {
 		case r.URL.Path == "/api/v1/images":
 			limit = firmware.MaxImage + 1<<20
+		case r.URL.Path == "/api/v1/images/archive":
+			limit = firmware.MaxArchive + 1<<20
 		case strings.HasPrefix(r.URL.Path, "/api/v1/sites/") && strings.HasSuffix(r.URL.Path, "/inventory"):
 			limit = 32 << 20
 		}

@@ -738,7 +738,7 @@ func (a *app) imageCommand() *cobra.Command {
 		}
 		return a.done("The image is deleted.")
 	}}
-	return group("image", "Firmware images", ls, show, add, withdraw, del, fit)
+	return group("image", "Firmware images", ls, show, add, a.imageImport(), withdraw, del, fit)
 }
 
 func (a *app) eventCommand() *cobra.Command {

@@ -174,6 +174,17 @@ func Query(path string, pairs ...string) string {
 
 // AddImage uploads an image. size is that of file, for progress.
 func (c *Client) AddImage(ctx context.Context, file io.Reader, facts wire.ImageFacts) (wire.Image, error) {
+	var img wire.Image
+	return img, c.upload(ctx, "/api/v1/images", file, facts, &img)
+}
+
+// ImportArchive streams a zip archive of builds; with keep, what is found is added.
+func (c *Client) ImportArchive(ctx context.Context, file io.Reader, common wire.ImageFacts, keep bool) ([]wire.Found, error) {
+	var out []wire.Found
+	return out, c.upload(ctx, Query("/api/v1/images/archive", "keep", map[bool]string{true: "true"}[keep]), file, common, &out)
+}
+
+func (c *Client) upload(ctx context.Context, path string, file io.Reader, facts wire.ImageFacts, into any) error {
 	read, write := io.Pipe()
 	form := multipart.NewWriter(write)
 	go func() {
@@ -197,13 +208,12 @@ func (c *Client) AddImage(ctx context.Context, file io.Reader, facts wire.ImageF
 		_ = write.CloseWithError(err)
 	}()
 	defer read.Close() // ends the writer when the service refuses early
-	var img wire.Image
-	resp, err := c.send(ctx, c.within(10*time.Minute), http.MethodPost, "/api/v1/images", read, "Content-Type", form.FormDataContentType())
+	resp, err := c.send(ctx, c.within(10*time.Minute), http.MethodPost, path, read, "Content-Type", form.FormDataContentType())
 	if err != nil {
-		return img, err
+		return err
 	}
 	defer resp.Body.Close()
-	return img, json.NewDecoder(resp.Body).Decode(&img)
+	return json.NewDecoder(resp.Body).Decode(into)
 }
 
 // Backup streams a sealed backup to w.

@@ -109,6 +109,7 @@ func Start(p Parts) (*Engine, error) {
 	e.work.Go(func() { e.presenceLoop(ctx) })
 	e.work.Go(func() { e.linkLoop(ctx) })
 	e.work.Go(func() { e.certificateLoop(ctx) })
+	e.work.Go(func() { e.feedLoop(ctx) })
 	if e.managed != nil {
 		e.work.Go(func() { e.accountsLoop(ctx) })
 	}

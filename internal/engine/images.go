@@ -140,6 +140,13 @@ func (e *Engine) inspect(path string, f *ImageFacts) (firmware.Says, error) {
 	if err != nil {
 		return says, problem.New(problem.BadInput, fmt.Sprintf("The file is no good %s file: %s.", formatName(says.Format), err), "It was cut or changed on its way.", "Get the file again and compare its SHA-256 with the maker's.")
 	}
+	err = e.agree(&says, code, f)
+	return says, err
+}
+
+// agree fills in what a person left out of what a file says, and refuses it where the
+// two differ.
+func (e *Engine) agree(says *firmware.Says, code []byte, f *ImageFacts) error {
 	var bad problem.Fields
 	for _, name := range f.Models {
 		m, ok := e.Model(name)
@@ -151,9 +158,7 @@ func (e *Engine) inspect(path string, f *ImageFacts) (firmware.Says, error) {
 			bad.Add("file", fmt.Sprintf("it is no image of a %s: %s", name, err), "")
 			continue
 		}
-		if len(fields) > 0 {
-			says.Fields = fields
-		}
+		says.Fields = fields
 		if f.Version == "" {
 			f.Version = fields["version"]
 		}
@@ -164,7 +169,7 @@ func (e *Engine) inspect(path string, f *ImageFacts) (firmware.Says, error) {
 			bad.Add(c.What, fmt.Sprintf("for a %s %s", name, c), c.File)
 		}
 	}
-	return says, bad.Err("The image was not added: it says something else of itself.")
+	return bad.Err("The image was not added: it says something else of itself.")
 }
 
 func formatName(format string) string {

@@ -31,14 +31,16 @@ type Network struct {
 
 // Spec describes a site.
 type Spec struct {
-	Networks []Network   `json:"networks"`
-	Units    []UnitSpec  `json:"units"`
-	Hubs     []HubSpec   `json:"hubs"`
-	Net      carrier.Net `json:"-"` // the zero value is the operating system's
+	Networks []Network     `json:"networks"`
+	Units    []UnitSpec    `json:"units"`
+	Hubs     []HubSpec     `json:"hubs"`
+	Releases []ReleaseSpec `json:"releases"` // that its feed publishes
+	Net      carrier.Net   `json:"-"`        // the zero value is the operating system's
 }
 
 // Site is a running simulated site.
 type Site struct {
+	feed  feed
 	net   carrier.Net
 	clock clock.Clock
 	log   *slog.Logger
@@ -74,6 +76,9 @@ func Start(spec Spec, addr string, c clock.Clock, log *slog.Logger) (*Site, erro
 			cancel()
 			return nil, err
 		}
+	}
+	for _, r := range spec.Releases {
+		s.feed.publish(r)
 	}
 	for _, h := range spec.Hubs {
 		if err := s.addHub(h); err != nil {
@@ -273,6 +278,7 @@ func (s *Site) routes() http.Handler {
 		u.poke("wake")
 		w.WriteHeader(http.StatusNoContent)
 	})
+	s.feed.routes(m)
 	m.HandleFunc("PUT /networks", func(w http.ResponseWriter, r *http.Request) {
 		var n []Network
 		if err := json.NewDecoder(r.Body).Decode(&n); err != nil {

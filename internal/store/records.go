@@ -328,6 +328,36 @@ type Goal struct {
 	Revision int64
 }
 
+// Feed is where releases are published.
+type Feed struct {
+	ID      string `gorm:"primaryKey"`
+	Name    string `gorm:"uniqueIndex"`
+	URL     string
+	Minutes int // between two looks
+	ETag    string
+	LookAt  time.Time
+	// ReadAt is when it last answered as it should, Trouble what hinders it since.
+	ReadAt       *time.Time
+	Trouble      string
+	TroubleSince *time.Time
+}
+
+// Offered is an image that a feed offers.
+type Offered struct {
+	FeedID    string `gorm:"primaryKey"`
+	SHA256    string `gorm:"primaryKey;column:sha256"`
+	Firmware  string
+	Version   string
+	Channel   string
+	Models    string // comma-separated, with a comma at both ends
+	Body      string // JSON of core/firmware.ReleaseImage
+	Notes     string
+	Published *time.Time
+	FirstSeen time.Time
+	Gone      bool   // the feed offers it no more
+	Twin      string // another file of the same version in the feed
+}
+
 // Link is a download link for one image to one unit.
 type Link struct {
 	ID      string `gorm:"primaryKey"`
@@ -502,7 +532,7 @@ type Kept struct {
 
 var records = []any{
 	&Site{}, &Room{}, &Network{}, &Broker{}, &Hub{}, &Posted{}, &File{}, &Device{}, &Unit{}, &Tenure{}, &Intended{}, &Revision{}, &Fact{},
-	&Account{}, &Authority{}, &Certificate{}, &Task{}, &Lease{}, &Trial{}, &Image{}, &Goal{}, &Link{}, &Event{}, &Check{}, &Outgoing{}, &Learnt{}, &SigningKey{},
+	&Account{}, &Authority{}, &Certificate{}, &Task{}, &Lease{}, &Trial{}, &Image{}, &Goal{}, &Feed{}, &Offered{}, &Link{}, &Event{}, &Check{}, &Outgoing{}, &Learnt{}, &SigningKey{},
 	&Person{}, &Token{}, &Session{}, &Answer{}, &Meta{}, &Sighting{}, &SealedCopy{},
 }
 

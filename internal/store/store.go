@@ -150,7 +150,7 @@ var recordMigrations = []*gormigrate.Migration{
 	{ID: "2026-11-23-hubs", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(records...) }},
 	// Authorities of brokers, accounts of brokers elsewhere, hubs that listen.
 	{ID: "2026-11-25-brokers", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(records...) }},
-	// Updates of every family, over routes.
+	// Updates of every family, over routes; feeds.
 	{ID: "2026-11-25-updates", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(records...) }},
 }
 

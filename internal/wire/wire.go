@@ -737,6 +737,59 @@ type Key struct {
 	RetiredAt *time.Time `json:"retired_at,omitempty"`
 }
 
+// Feed is where releases are published.
+type Feed struct {
+	ID           string     `json:"id"`
+	Name         string     `json:"name"`
+	URL          string     `json:"url"`
+	Minutes      int        `json:"minutes" doc:"Between two looks"`
+	ReadAt       *time.Time `json:"read_at,omitempty" doc:"When it last answered as it should"`
+	Trouble      string     `json:"trouble,omitempty"`
+	TroubleSince *time.Time `json:"trouble_since,omitempty"`
+}
+
+// FeedEdit adds a feed.
+type FeedEdit struct {
+	Name    string `json:"name" example:"Oficina do Sobreiro"`
+	URL     string `json:"url" example:"https://releases.example/feed.json"`
+	Minutes int    `json:"minutes,omitempty" doc:"Between two looks; 360 when left out"`
+}
+
+// Release is an image that a feed offers.
+type Release struct {
+	Feed       string           `json:"feed"`
+	SHA256     string           `json:"sha256"`
+	Firmware   string           `json:"firmware"`
+	Version    string           `json:"version"`
+	Channel    firmware.Channel `json:"channel" enum:"stable,preview,nightly"`
+	Models     []string         `json:"models"`
+	Here       []string         `json:"here,omitempty" doc:"Those of its models that there are here"`
+	Size       int64            `json:"size"`
+	OldestFrom string           `json:"oldest_from,omitempty"`
+	Step       bool             `json:"step,omitempty"`
+	Signed     bool             `json:"signed" doc:"It comes with a manifest"`
+	Notes      string           `json:"notes,omitempty" doc:"Markdown"`
+	Published  *time.Time       `json:"published,omitempty"`
+	FirstSeen  time.Time        `json:"first_seen"`
+	Taken      bool             `json:"taken,omitempty"`
+	Gone       bool             `json:"gone,omitempty" doc:"The feed offers it no more"`
+	Twin       string           `json:"twin,omitempty" doc:"Another file of the same version in the feed"`
+}
+
+// Found is a file of an archive and what becomes of it.
+type Found struct {
+	Name     string   `json:"name"`
+	Size     int64    `json:"size"`
+	SHA256   string   `json:"sha256,omitempty"`
+	Format   string   `json:"format,omitempty"`
+	Firmware string   `json:"firmware,omitempty"`
+	Version  string   `json:"version,omitempty"`
+	Channel  string   `json:"channel,omitempty"`
+	Models   []string `json:"models,omitempty"`
+	Outcome  string   `json:"outcome" enum:"new,here,added,refused"`
+	Why      string   `json:"why,omitempty"`
+}
+
 // KeyText brings a key along.
 type KeyText struct {
 	Key string `json:"key" writeOnly:"true" doc:"PEM, private or public, or the x member of a JWK"`

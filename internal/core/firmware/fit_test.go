@@ -18,7 +18,7 @@ func plug(v string, running int64) Unit {
 	return Unit{Model: inventory.Model{Name: "azinho", FlashKiB: 1024, Slots: 1, Power: inventory.Mains}, Version: v, Size: running << 10}
 }
 
-func path(v Verdict) string {
+func legs(v Verdict) string {
 	var out []string
 	for _, l := range v.Route {
 		out = append(out, l.Version)
@@ -55,8 +55,8 @@ func TestRoutes(t *testing.T) {
 		{"in between", needsMid, plug("1.9.2", 100), []Image{mid, build(7, "2.6.0", 300)}, "2.6.0 3.1.0", "", "2.6.0, which installs from 1.9.2"},
 	} {
 		v := Fit(c.goal, c.unit, Policy{}, false, c.others...)
-		if c.rule == "" && path(v) != c.want || v.Rule != c.rule || !strings.Contains(v.Sentence, c.says) {
-			t.Errorf("%s: %q %+v", c.name, path(v), v)
+		if c.rule == "" && legs(v) != c.want || v.Rule != c.rule || !strings.Contains(v.Sentence, c.says) {
+			t.Errorf("%s: %q %+v", c.name, legs(v), v)
 		}
 	}
 }
@@ -93,7 +93,7 @@ func TestRoutesAreSafe(t *testing.T) {
 		found++
 		at, base := here{u.Version, u.Size}, u.Version
 		if len(v.Route) > 1 && room(goal, at, u.Model) && from(goal, at) {
-			t.Fatalf("a detour: %s for %+v from %+v", path(v), goal, u)
+			t.Fatalf("a detour: %s for %+v from %+v", legs(v), goal, u)
 		}
 		for i, l := range v.Route {
 			x := list[0]
@@ -103,11 +103,11 @@ func TestRoutesAreSafe(t *testing.T) {
 				}
 			}
 			if !suits(x, u, Policy{}).Fits || !room(x, at, u.Model) || !from(x, at) {
-				t.Fatalf("leg %d of %s: %+v at %+v", i, path(v), x, at)
+				t.Fatalf("leg %d of %s: %+v at %+v", i, legs(v), x, at)
 			}
 			if last := i == len(v.Route)-1; !x.Step || last {
 				if s := version.Stand(base, x.Version); s != version.Behind && !(last && s == version.Current) {
-					t.Fatalf("leg %d of %s goes from %s to %s", i, path(v), base, x.Version)
+					t.Fatalf("leg %d of %s goes from %s to %s", i, legs(v), base, x.Version)
 				}
 				base = x.Version
 			}
