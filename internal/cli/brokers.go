@@ -115,7 +115,7 @@ func roundTrip(b wire.Broker) string {
 	if b.Link == nil || b.Link.RoundTripMS == 0 {
 		return ""
 	}
-	return fmt.Sprintf("%.1f ms", b.Link.RoundTripMS)
+	return fmt.Sprintf("%.2g ms", b.Link.RoundTripMS)
 }
 
 func (a *app) oneBroker(b wire.Broker) error {

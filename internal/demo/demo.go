@@ -78,12 +78,23 @@ type Scenario struct {
 		HardwareID string `yaml:"hardware_id"`
 	}
 	Firmware []Firmware
+	Feed     string // the name of their maker's feed
+	Releases []Release
+}
+
+// Release is what the maker's feed offers.
+type Release struct {
+	Firmware, Version, Chip, Notes string
+	Models                         []string
+	SizeKiB                        int `yaml:"size_kib"`
+	Step                           bool
 }
 
 // Firmware is what the units of a model run, and should.
 type Firmware struct {
 	Model    string
 	OutOfBox string `yaml:"out_of_box"`
+	BoxKiB   int    `yaml:"out_of_box_kib"` // size of the image that it comes with
 	Intended string
 	SizeKiB  int `yaml:"size_kib"`
 	Notes    string
@@ -138,13 +149,16 @@ func Load() (Scenario, map[string]inventory.Model, error) {
 // out of its box.
 func Spec(s Scenario, models map[string]inventory.Model, hubs ...sim.HubSpec) sim.Spec {
 	spec := sim.Spec{Hubs: hubs}
-	versions := map[string]string{}
+	versions, sizes := map[string]string{}, map[string]int{}
 	for _, f := range s.Firmware {
-		versions[f.Model] = f.OutOfBox
+		versions[f.Model], sizes[f.Model] = f.OutOfBox, f.BoxKiB
+	}
+	for _, r := range s.Releases {
+		spec.Releases = append(spec.Releases, sim.ReleaseSpec{Firmware: r.Firmware, Version: r.Version, Models: r.Models, Chip: r.Chip, SizeKiB: r.SizeKiB, Step: r.Step, Notes: r.Notes})
 	}
 	add := func(model, hw string) {
 		m := models[model]
-		u := sim.UnitSpec{Speaks: m.Dialect, HardwareID: hw, Model: model, Firmware: m.Firmware, Version: versions[model], Chip: m.Chip, FlashKiB: m.FlashKiB,
+		u := sim.UnitSpec{Speaks: m.Dialect, HardwareID: hw, Model: model, Firmware: m.Firmware, Version: versions[model], Chip: m.Chip, FlashKiB: m.FlashKiB, SizeKiB: sizes[model],
 			SetUpCode: SetUpCode(hw), BootSeconds: float64(m.BootSeconds), Signal: -48 - len(spec.Units)*7%34}
 		for i, c := range m.Capabilities {
 			u.Capabilities = append(u.Capabilities, sim.CapabilitySpec{Name: c.Name, Kind: string(c.Kind), Value: float64((i*37 + 21) % 70), Swing: 2})
@@ -374,6 +388,9 @@ func (d *Demo) fill(ctx context.Context, brokerAt string, hub sim.HubSpec) error
 		if _, err := c.AddImage(ctx, bytes.NewReader(f.Image()), wire.ImageFacts{Firmware: f.Model, Version: f.Intended, Models: []string{f.Model}, Chip: "x1", Notes: f.Notes}); err != nil {
 			return fmt.Errorf("add the image %s %s: %w", f.Model, f.Intended, err)
 		}
+	}
+	if err := post("/api/v1/feeds", wire.FeedEdit{Name: d.Scenario.Feed, URL: d.SiteURL + "/feed/feed.json"}); err != nil {
+		return fmt.Errorf("add the feed: %w", err)
 	}
 	return post("/api/v1/sightings/scan", nil)
 }

@@ -122,6 +122,12 @@ func (f *feed) routes(m *http.ServeMux) {
 		f.mu.Unlock()
 		w.WriteHeader(http.StatusNoContent)
 	})
+	m.HandleFunc("DELETE /feed/releases", func(w http.ResponseWriter, r *http.Request) {
+		f.mu.Lock()
+		f.releases, f.files, f.asked, f.same = nil, nil, 0, 0
+		f.mu.Unlock()
+		w.WriteHeader(http.StatusNoContent)
+	})
 	m.HandleFunc("POST /feed/releases", func(w http.ResponseWriter, r *http.Request) {
 		var spec ReleaseSpec
 		if err := json.NewDecoder(r.Body).Decode(&spec); err != nil || spec.Firmware == "" || spec.Version == "" {

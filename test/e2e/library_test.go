@@ -55,6 +55,8 @@ func releases(t *testing.T, d *demo.Demo, all bool) []wire.Release {
 func TestAFeed(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		d := startDemo(t, bubble, "", nil)
+		do(t, d, "DELETE", client.Path("feeds", d.Scenario.Feed), nil)
+		putFeed(t, d, "DELETE", "/feed/releases", nil)
 		publish(t, d, sim.ReleaseSpec{Firmware: "junco", Version: "2.2.0", Models: []string{"junco"}, Chip: "x1", SizeKiB: 384, Notes: "Readings twice as often."})
 		publish(t, d, sim.ReleaseSpec{Firmware: "outro", Version: "1.0", Models: []string{"outro"}, SizeKiB: 100})
 		if err := d.Client.Do(t.Context(), "POST", "/api/v1/feeds", wire.FeedEdit{Name: "bad", URL: "ftp://x/", Minutes: 1}, nil); err == nil || !strings.Contains(err.Error(), "not added") {

@@ -115,6 +115,37 @@ func stage(ctx context.Context, d *demo.Demo) error {
 	if _, err := task(client.Path("devices", "terraco-relay-1", "update"), wire.Start{Image: images[0].SHA256}); err != nil {
 		return err
 	}
+	// A plug of 1 MiB, by way of a small image.
+	if err := d.Client.Do(ctx, "PATCH", "/api/v1/sites/lagar", wire.SiteEdit{AllowRisky: new(true)}, nil); err != nil {
+		return err
+	}
+	offered, err := client.Get[[]wire.Release](ctx, d.Client, "/api/v1/releases")
+	if err != nil {
+		return err
+	}
+	full := ""
+	for _, r := range offered {
+		if r.Firmware != "azinho" {
+			continue
+		}
+		if err := d.Client.Do(ctx, "POST", client.Path("releases", r.SHA256, "take"), nil, nil); err != nil {
+			return err
+		}
+		if !r.Step {
+			full = r.SHA256
+		}
+	}
+	if err := d.Client.Do(ctx, "PUT", "/api/v1/goals", wire.Goal{Site: "lagar", Channel: "stable"}, nil); err != nil {
+		return err
+	}
+	for _, host := range []string{"cozinha-plug-1", "quarto-da-oliveira-plug-1"} {
+		if _, err := task(client.Path("devices", host, "commission"), wire.Commissioning{Prepared: true}); err != nil {
+			return err
+		}
+	}
+	if _, err := task(client.Path("devices", "cozinha-plug-1", "update"), wire.Start{Image: full}); err != nil {
+		return err
+	}
 	networks, err := client.Get[[]wire.Network](ctx, d.Client, client.Path("sites", "lagar", "networks"))
 	if err != nil {
 		return err
@@ -274,7 +305,7 @@ func terminals(ctx context.Context, d *demo.Demo, dir string) error {
 	}
 	for _, s := range []struct{ name, command, size, geometry string }{
 		{"terminal-devices", "fado attention; echo; fado device list --site lagar --stage adopted", "11", "140x44+0+0"},
-		{"terminal-commission", "fado device commission adega-level-1 --wait", "11", "140x44+0+0"},
+		{"terminal-firmware", "fado firmware matrix; echo; fado image fit --device quarto-da-oliveira-plug-1; echo; fado device update quarto-da-oliveira-plug-1 $(fado image list --model azinho -q | head -1) --wait; echo; fado device updates cozinha-plug-1", "8", "178x60+0+0"},
 		{"terminal-bench", "fado bench start --site lagar --prepared --wait", "10", "156x44+0+0"},
 		{"terminal-dialect", "fado dialect try coruja 2>/dev/null", "10", "150x48+0+0"},
 		{"terminal-hub", "fado hub compare \"Lagar hub\"; echo; fado message list --site lagar --limit 8; echo; fado device health casa-da-bomba-level-1; echo; fado check list adega-lamp-1", "8", "178x52+0+0"},

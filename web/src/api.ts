@@ -20,6 +20,7 @@ export type Hub = Schemas["Hub"];
 export type HealthSeries = Schemas["HealthSeries"];
 export type SaidPage = Schemas["SaidPage"];
 export type HubThing = Schemas["HubThing"];
+export type Found = Schemas["Found"];
 
 export const api = createClient<paths>({ baseUrl: "" });
 

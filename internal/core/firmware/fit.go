@@ -30,6 +30,8 @@ func Fit(img Image, u Unit, p Policy, risky bool, others ...Image) Verdict {
 		return v
 	}
 	switch m := u.Model; {
+	case img.Step:
+		return no("step", "%s %s is small and only on the way to others; no unit stays with it.", img.Firmware, img.Version)
 	case u.Digest != "" && u.Digest == img.SHA256:
 		return no("running", "The unit runs this very image already.")
 	case u.Version == "":

@@ -51,6 +51,7 @@ func TestRoutes(t *testing.T) {
 		{"the small one was withdrawn", full, plug("1.9.2", 500), []Image{withdrawn}, "", "room", ""},
 		{"in between, and room for neither", needsMid, plug("1.9.2", 500), []Image{mid, small}, "3.0.0-small 3.1.0", "", ""},
 		{"in between by a small one of no order", needsMid, plug("1.9.2", 500), []Image{mid, odd}, "nightly 2.5.0 nightly 3.1.0", "route", ""},
+		{"a small one as the goal", small, plug("1.9.2", 500), nil, "", "step", "only on the way"},
 		{"nothing in between", needsMid, plug("1.9.2", 100), nil, "", "route", "A version from 2.5.0 on"},
 		{"in between", needsMid, plug("1.9.2", 100), []Image{mid, build(7, "2.6.0", 300)}, "2.6.0 3.1.0", "", "2.6.0, which installs from 1.9.2"},
 	} {
@@ -82,6 +83,7 @@ func TestRoutesAreSafe(t *testing.T) {
 		}
 		u := plug(fmt.Sprintf("%d.%d.0", 1+r.IntN(2), r.IntN(4)), int64(r.IntN(700)))
 		u.Model.Slots = 1 + r.IntN(2)
+		list[0].Step = false
 		goal := list[0]
 		v := Fit(goal, u, Policy{}, false, list[1:]...)
 		if v.Sentence == "" || v.Fits != (len(v.Route) > 0) {

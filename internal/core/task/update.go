@@ -61,6 +61,7 @@ func NewUpdate(s Subject, legs []Leg, from, fromDigest string) State {
 			{Name: phaseTest, Title: "Command and state, there and back", State: StepAhead},
 		}}}
 	if s.Way == ByPush {
+		m.Steps[3].Title = "It writes the image"
 		m.Steps[1].Title = "Have the image ready, and the site to itself"
 	}
 	m.leg(0)

@@ -5,6 +5,7 @@ import { Link, useParams } from "react-router";
 import { api, must, type Device, type Setting } from "../api";
 import { Stamp, TaskSheet, Trouble, When, say } from "../parts";
 import { Changes, Commission, Intend, Login, WouldSend } from "./Changes";
+import { FirmwareOf } from "./Firmware";
 import { Health } from "./Health";
 import { Replace, Retire } from "./Replace";
 import { Checks } from "./SignOff";
@@ -87,6 +88,7 @@ export function DevicePage() {
             <Line name="Intended"><span className="mono">{d.intended ?? "nothing"}</span></Line>
             {d.digest ? <Line name="Digest"><span className="mono">{d.digest.slice(0, 24)}…</span></Line> : null}
           </dl>
+          {inService ? <FirmwareOf device={d} held={!!held || act.isPending} update={update} /> : null}
           <h2>State</h2>
           <State device={d} />
         </div>

@@ -37,7 +37,7 @@ function Brokers() {
               <Stamp word={!b.link ? "unchecked" : !b.link.connected ? "offline" : b.link.trouble ? "in trouble" : "online"} />
               {b.link?.trouble ? <div>{b.link.trouble} <span className="quiet">{b.link.next}</span></div> : b.link ? <div className="quiet">since <When at={b.link.since} /></div> : null}
             </td>
-            <td className="mono">{b.link?.round_trip_ms ? `${b.link.round_trip_ms.toFixed(1)} ms` : ""}</td>
+            <td className="mono">{b.link?.round_trip_ms ? `${b.link.round_trip_ms.toFixed(b.link.round_trip_ms < 1 ? 2 : 1)} ms` : ""}</td>
             <td>{b.link?.certificate ? <>for {b.link.certificate.names}, until <When at={b.link.certificate.until} /></> : b.tls ? "not seen yet" : "none"}</td>
             <td>{b.accounts}</td>
           </tr>

@@ -4,6 +4,7 @@ import { Button, Form, Modal } from "react-bootstrap";
 import { useSearchParams } from "react-router";
 import { api, Failed, must, type Problem } from "../api";
 import { Stamp, Trouble, When } from "../parts";
+import { Archive, Matrix, Releases } from "./Firmware";
 
 /** Images lists firmware images, and adds and withdraws them. */
 export function Images({ site }: { site: string }) {
@@ -17,6 +18,8 @@ export function Images({ site }: { site: string }) {
       <div className="headline"><h1>Firmware</h1><Button size="sm" onClick={() => setParams({ add: "1" })}>Add an image</Button></div>
       <p className="quiet m-0">Images are kept once, by their SHA-256, and never changed. A device's page offers the one that is intended for it.</p>
       <Trouble problem={q.error} />
+      <h2>Which version runs where</h2>
+      <Matrix site={site} />
       <h2>Images</h2>
       {q.data?.length === 0 ? <p>There is no image yet.</p> : (
         <table className="ledger folds">
@@ -24,13 +27,13 @@ export function Images({ site }: { site: string }) {
           <tbody>
             {q.data?.map((i) => (
               <tr key={i.sha256}>
-                <td>{i.firmware}{i.notes ? <span className="sub">{i.notes}</span> : null}</td>
-                <td className="mono">{i.version}</td>
+                <td>{i.firmware}{i.step ? <span className="sub">Small; only on the way to others.</span> : null}{i.notes ? <span className="sub">{i.notes}</span> : null}</td>
+                <td className="mono text-nowrap">{i.version}</td>
                 <td>{i.withdrawn ? <><Stamp word="withdrawn" /><span className="sub">{i.withdrawn}</span></> : <Stamp word={i.channel} />}</td>
                 <td>{i.models.join(", ")}</td>
-                <td className="num">{Math.ceil(i.size / 1024)} KiB</td>
-                <td>{i.signed_by ? <span className="mono">{i.signed_by}</span> : "no"}</td>
-                <td className="mono">{i.sha256.slice(0, 12)}…</td>
+                <td className="num text-nowrap">{Math.ceil(i.size / 1024)} KiB</td>
+                <td>{i.signed_by ? <span className="mono text-nowrap">{i.signed_by}</span> : "no"}</td>
+                <td className="mono text-nowrap">{i.sha256.slice(0, 12)}…</td>
                 <td><When at={i.added_at} /><span className="sub">{i.added_by}</span></td>
                 <td className="num">{waiting(i.version, i.models)}</td>
                 <td>{i.withdrawn ? null : <Button size="sm" variant="outline-danger" aria-label={`Withdraw ${i.firmware} ${i.version}`} onClick={() => setWithdrawing(i.sha256)}>Withdraw</Button>}</td>
@@ -39,6 +42,10 @@ export function Images({ site }: { site: string }) {
           </tbody>
         </table>
       )}
+      <h2>From feeds</h2>
+      <Releases />
+      <h2>From an archive</h2>
+      <Archive />
       {params.get("add") ? <AddImage close={() => setParams({})} /> : null}
       {withdrawing ? <Withdraw sha={withdrawing} close={() => setWithdrawing("")} /> : null}
     </>
@@ -69,7 +76,7 @@ function AddImage({ close }: { close: () => void }) {
           <Form.Group className="mb-2" controlId="image-file"><Form.Label>File</Form.Label><Form.Control size="sm" type="file" required onChange={(e) => setFile((e.target as HTMLInputElement).files?.[0])} /></Form.Group>
           <Form.Group className="mb-2" controlId="image-model"><Form.Label>For the model</Form.Label><Form.Select size="sm" required value={f.model} onChange={(e) => setF({ ...f, model: e.target.value })}><option value="">choose</option>{models.data?.map((m) => <option key={m.name} value={m.name}>{m.title}</option>)}</Form.Select></Form.Group>
           <Form.Group className="mb-2" controlId="image-firmware"><Form.Label>Firmware</Form.Label><Form.Control size="sm" placeholder={f.model} value={f.firmware} onChange={(e) => setF({ ...f, firmware: e.target.value })} /></Form.Group>
-          <Form.Group className="mb-2" controlId="image-version"><Form.Label>Version</Form.Label><Form.Control size="sm" className="mono" required value={f.version} onChange={(e) => setF({ ...f, version: e.target.value })} /></Form.Group>
+          <Form.Group className="mb-2" controlId="image-version"><Form.Label>Version</Form.Label><Form.Control size="sm" className="mono" placeholder="what the file says" value={f.version} onChange={(e) => setF({ ...f, version: e.target.value })} /></Form.Group>
           <Form.Group className="mb-2" controlId="image-channel"><Form.Label>Channel</Form.Label><Form.Select size="sm" value={f.channel} onChange={(e) => setF({ ...f, channel: e.target.value })}><option>stable</option><option>preview</option><option>nightly</option></Form.Select></Form.Group>
           <Form.Group className="mb-2" controlId="image-notes"><Form.Label>Notes</Form.Label><Form.Control size="sm" as="textarea" rows={2} value={f.notes} onChange={(e) => setF({ ...f, notes: e.target.value })} /></Form.Group>
           <p className="quiet m-0">Fado signs its manifest, so that units take it from here and nowhere else.</p>
