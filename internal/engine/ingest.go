@@ -34,7 +34,7 @@ type ingest struct {
 	watchers map[*watcher]bool
 
 	// Owned by run.
-	latest  map[string]store.Latest
+	latest  map[saidUnder]store.Latest
 	dirty   map[string]*pendingDevice
 	unknown map[string]store.Sighting
 	heard   map[string]map[string]string // what each unit said of itself since it came back
@@ -62,6 +62,9 @@ type pendingDevice struct {
 	battery          *int
 }
 
+// saidUnder is a topic below a device's own.
+type saidUnder struct{ device, topic string }
+
 type watcher struct {
 	device string
 	want   func(dialect.MessageKind, dialect.Facts) bool
@@ -70,7 +73,7 @@ type watcher struct {
 
 func newIngest(e *Engine) *ingest {
 	return &ingest{e: e, queue: make(chan broker.Message, 4096), watchers: map[*watcher]bool{},
-		latest: map[string]store.Latest{}, dirty: map[string]*pendingDevice{}, unknown: map[string]store.Sighting{}, heard: map[string]map[string]string{}, health: newMeasured()}
+		latest: map[saidUnder]store.Latest{}, dirty: map[string]*pendingDevice{}, unknown: map[string]store.Sighting{}, heard: map[string]map[string]string{}, health: newMeasured()}
 }
 
 // load reads the devices' topics again.
@@ -198,7 +201,7 @@ func (in *ingest) one(m broker.Message) {
 		return
 	}
 	rest := m.Topic[len(base):]
-	key := l.id + rest
+	key := saidUnder{l.id, rest}
 	last := in.latest[key]
 	in.latest[key] = store.Latest{DeviceID: l.id, Topic: rest, Kind: string(kind), Payload: m.Payload, Retained: m.Replayed, At: at, Count: last.Count + 1}
 	if m.Replayed {

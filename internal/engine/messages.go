@@ -115,7 +115,7 @@ func (in *ingest) keepSaid(tx *store.Tx) error {
 		return err
 	}
 	gone := in.said.add(batch, in.e.Clock.Now())
-	in.said.fresh = nil
+	in.said.fresh = make([]Said, 0, len(batch)) // as many come again, as likely as not
 	if gone > 0 {
 		_, err := store.Delete[store.Heard](tx, "id <= ?", gone)
 		return err

@@ -57,7 +57,7 @@ var faultsOfABench = []planted{
 // from FADO_SEED on.
 func seeds(t *testing.T) (from, count int) {
 	t.Helper()
-	from, count = 1, 40
+	from, count = 1, 200
 	if testing.Short() {
 		count = 2
 	}
