@@ -69,7 +69,9 @@ test: tools check-generated lint
 	go test -tags console -race -short -count=1 -timeout 15m -run '$(RACED)' ./test/e2e
 
 bench: build
+	@command -v nginx >/dev/null || { [ "$$(id -u)" = 0 ] && apt-get update -qq && apt-get install -y -qq --no-install-recommends nginx-light >/dev/null; } || echo "nginx is missing; image downloads are not compared."
 	go test -p 1 -run xxx -bench . -benchtime 2s ./internal/core/... ./internal/broker/... ./internal/store/... ./internal/engine
+	go run ./test/load -what download
 	go run ./test/load -what intake
 	go run ./test/load -what fleet
 	FADO_UNITS=500 go test -tags console -run TestManyAtOnce -count=1 -v ./test/e2e | grep "units:"

@@ -42,6 +42,7 @@ type Engine struct {
 	tasks     *tasks
 	firsts    *firsts
 	dangers   *dangers
+	downloads *downloads
 	reread    *reread
 	net       carrier.Net
 	checker   *http.Client
@@ -81,6 +82,7 @@ func Start(p Parts) (*Engine, error) {
 	e.tasks = newTasks(e, cmp.Or(p.AtOnce, 32))
 	e.firsts = newFirsts(e)
 	e.dangers = newDangers()
+	e.downloads = newDownloads(e)
 	e.reread = newReread(e)
 	e.link.due = make(chan struct{}, 1)
 	e.link.heard = make(chan time.Time, 1)
@@ -110,6 +112,7 @@ func Start(p Parts) (*Engine, error) {
 	e.work.Go(func() { e.linkLoop(ctx) })
 	e.work.Go(func() { e.certificateLoop(ctx) })
 	e.work.Go(func() { e.feedLoop(ctx) })
+	e.work.Go(func() { e.downloads.run(ctx) })
 	if e.managed != nil {
 		e.work.Go(func() { e.accountsLoop(ctx) })
 	}

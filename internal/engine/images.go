@@ -13,7 +13,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"os"
 	"path/filepath"
 	"strings"
@@ -563,7 +562,7 @@ func (e *Engine) makeLink(ctx context.Context, taskID string, d store.Device) (t
 	if err != nil {
 		return time.Time{}, err
 	}
-	if err := e.VerifyImage(ctx, img); err != nil {
+	if _, err := e.VerifyImage(ctx, img); err != nil {
 		return time.Time{}, err
 	}
 	site, err := e.FindSite(ctx, d.SiteID)
@@ -573,6 +572,7 @@ func (e *Engine) makeLink(ctx context.Context, taskID string, d store.Device) (t
 	if site.DownloadAddress == "" || site.DownloadProven == nil {
 		return time.Time{}, fmt.Errorf("the download address of %s is not set or not proven", site.Name)
 	}
+	e.downloads.end(taskID) // its time is renewed, or another leg begins
 	until := time.Now().UTC().Add(linkLife)
 	return until, e.Store.Write(ctx, func(tx *store.Tx) error {
 		l, err := store.One[store.Link](tx, "task_id = ?", taskID)
@@ -605,108 +605,34 @@ func (e *Engine) linkAddress(ctx context.Context, taskID string, d store.Device)
 	return secret.New(strings.TrimRight(site.DownloadAddress, "/") + "/image/" + l.ID + "/" + e.Store.LinkMAC(l.ID)), nil
 }
 
-// Download is an image that a link authorises.
-type Download struct {
-	Image store.Image
-	File  *os.File
-	link  string
-	e     *Engine
-}
-
-// OpenDownload checks a link and opens its image. One link serves one image to
-// one source address, while its update is under way and until it expires.
-func (e *Engine) OpenDownload(ctx context.Context, id, mac, remote string) (*Download, error) {
-	denied := func(why string) error {
-		return problem.New(problem.Denied, "This link is not valid: "+why+".", "It is for one unit and one update, and ends with it.", "Start the update again from Fado.")
-	}
-	if len(id) > 64 || mac != e.Store.LinkMAC(id) {
-		return nil, denied("its signature does not hold")
-	}
-	l, err := store.One[store.Link](e.Store.Read(ctx), "id = ?", id)
-	if err != nil {
-		return nil, denied("it is not known")
-	}
-	if time.Now().After(l.Expires) {
-		return nil, denied("it has expired")
-	}
-	rec, err := e.Task(ctx, l.TaskID)
-	if err != nil || task.Status(rec.Status).Over() {
-		return nil, denied("its update is over")
-	}
-	host, _, err := net.SplitHostPort(remote)
-	if err != nil {
-		host = remote
-	}
-	if l.Source != "" && l.Source != host {
-		_ = e.Record(ctx, store.Event{Actor: host, DeviceID: rec.DeviceID, TaskID: rec.ID, Kind: "image", Text: fmt.Sprintf("A second address, %s, asked for the image that is for %s; it was refused.", host, l.Source)})
-		return nil, denied("it is in use from another address")
-	}
-	img, err := e.FindImage(ctx, l.Image)
-	if err != nil {
-		return nil, err
-	}
-	if err := e.VerifyImage(ctx, img); err != nil {
-		return nil, err
-	}
-	f, err := os.Open(e.Store.ImagePath(img.SHA256))
-	if err != nil {
-		return nil, fmt.Errorf("open the image: %w", err)
-	}
-	if l.Source == "" {
-		err = e.Store.Write(ctx, func(tx *store.Tx) error {
-			_, err := store.Change[store.Link](tx, map[string]any{"source": host}, "id = ? AND source = ''", id)
-			return err
-		})
-		if err != nil {
-			_ = f.Close()
-			return nil, err
-		}
-	}
-	return &Download{Image: img, File: f, link: id, e: e}, nil
-}
-
-// Close ends a download and notes how far into the file it came.
-func (d *Download) Close(reached int64) {
-	_ = d.File.Close()
-	err := d.e.Store.Write(context.Background(), func(tx *store.Tx) error {
-		l, err := store.One[store.Link](tx, "id = ?", d.link)
-		if err != nil {
-			return err
-		}
-		_, err = store.Change[store.Link](tx, map[string]any{"bytes": max(l.Bytes, reached), "used": l.Used + 1}, "id = ?", d.link)
-		return err
-	})
-	if err != nil {
-		d.e.Log.Warn("note a download", "error", err)
-	}
-}
-
 // VerifyImage makes sure that the stored file is the image. It reads the whole
-// file when its size, time or inode are not those of the last time.
-func (e *Engine) VerifyImage(ctx context.Context, img store.Image) error {
+// file when its size, time or inode are not those of the last time, and returns what
+// they are now.
+func (e *Engine) VerifyImage(ctx context.Context, img store.Image) (store.Image, error) {
 	path := e.Store.ImagePath(img.SHA256)
 	info, err := os.Stat(path)
 	if err != nil {
-		return fmt.Errorf("the image's file is gone: %w", err)
+		return img, fmt.Errorf("the image's file is gone: %w", err)
 	}
 	if info.Size() == img.FileSize && info.ModTime().UTC().Equal(img.FileTime) && inode(info) == img.FileInode {
-		return nil
+		return img, nil
 	}
 	f, err := os.Open(path)
 	if err != nil {
-		return fmt.Errorf("open the image: %w", err)
+		return img, fmt.Errorf("open the image: %w", err)
 	}
 	defer f.Close()
 	h := sha256.New()
 	if _, err := io.Copy(h, f); err != nil {
-		return fmt.Errorf("read the image: %w", err)
+		return img, fmt.Errorf("read the image: %w", err)
 	}
 	if got := hex.EncodeToString(h.Sum(nil)); got != img.SHA256 {
 		_ = e.Record(ctx, store.Event{Actor: "fado", Kind: "image", Text: fmt.Sprintf("The file of %s %s was changed on disk: it has SHA-256 %.12s… now. It is not served.", img.Firmware, img.Version, got)})
-		return fmt.Errorf("the image's file was changed on disk: its SHA-256 is %s", got)
+		return img, fmt.Errorf("the image's file was changed on disk: its SHA-256 is %s", got)
 	}
-	return e.Store.Write(ctx, func(tx *store.Tx) error {
-		_, err := store.Change[store.Image](tx, map[string]any{"file_size": info.Size(), "file_time": info.ModTime().UTC(), "file_inode": inode(info)}, "sha256 = ?", img.SHA256)
+	img.FileSize, img.FileTime, img.FileInode = info.Size(), info.ModTime().UTC(), inode(info)
+	return img, e.Store.Write(ctx, func(tx *store.Tx) error {
+		_, err := store.Change[store.Image](tx, map[string]any{"file_size": img.FileSize, "file_time": img.FileTime, "file_inode": img.FileInode}, "sha256 = ?", img.SHA256)
 		return err
 	})
 }

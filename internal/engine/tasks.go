@@ -768,6 +768,9 @@ func (r *runner) release() {
 	r.stop()
 	r.writing.Store(false)
 	r.t.e.dangers.leave(r.id)
+	if r.kind == task.Update {
+		r.t.e.downloads.end(r.id)
+	}
 	r.t.mu.Lock()
 	if r.t.live[r.device] == r {
 		delete(r.t.live, r.device)

@@ -282,7 +282,7 @@ func (w *worker) link(ctx context.Context) task.Event {
 		if ev != nil {
 			return *ev
 		}
-		if err := w.e.VerifyImage(ctx, img); err != nil {
+		if _, err := w.e.VerifyImage(ctx, img); err != nil {
 			return failed("no_link", err)
 		}
 		return task.Event{}

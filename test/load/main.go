@@ -31,7 +31,7 @@ import (
 )
 
 func main() {
-	what := flag.String("what", "intake", "intake, fleet, or bare (the baseline's own process)")
+	what := flag.String("what", "intake", "intake, fleet, download, or bare (the baseline's own process)")
 	fado := flag.String("fado", "bin/fado", "the program to measure")
 	units := flag.Int("units", 19000, "fleet: how many units")
 	lasts := flag.Duration("for", 90*time.Second, "fleet: how long it is measured once all are there")
@@ -47,6 +47,8 @@ func main() {
 		err = fleet(*fado, *units, *lasts)
 	case "bare":
 		err = bare(*data, *at)
+	case "download":
+		err = download(*fado)
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
