@@ -1,6 +1,7 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"strings"
@@ -75,6 +76,26 @@ func (s *server) feedRoutes(api huma.API) {
 	})
 	handle(s, api, "POST", "/releases/{id}/take", "take-release", "Fetch an image that a feed offers, and add it", 201, func(ctx context.Context, in *path1) (*reply[wire.Image], error) {
 		i, err := s.TakeRelease(ctx, actor(ctx), in.ID)
+		return &reply[wire.Image]{asImage(i)}, err
+	})
+	handle(s, api, "GET", "/uploads/{id}", "show-upload", "How far a file has come in, by its SHA-256", 200, func(_ context.Context, in *path1) (*reply[wire.Upload], error) {
+		u, err := s.UploadAt(in.ID)
+		return &reply[wire.Upload]{wire.Upload(u)}, err
+	})
+	handle(s, api, "PUT", "/uploads/{id}", "upload-part", "Send a part of a file, from where it stands", 200, func(ctx context.Context, in *struct {
+		ID      string `path:"id" doc:"SHA-256 of the whole file"`
+		Offset  int64  `query:"offset" doc:"Where the part begins: where the file stands"`
+		RawBody []byte `contentType:"application/octet-stream"`
+	}) (*reply[wire.Upload], error) {
+		u, err := s.UploadPart(ctx, in.ID, in.Offset, bytes.NewReader(in.RawBody))
+		return &reply[wire.Upload]{wire.Upload(u)}, err
+	})
+	handle(s, api, "POST", "/uploads/{id}/image", "finish-upload", "Add the image that came in by parts", 201, func(ctx context.Context, in *pathBody[wire.ImageFacts]) (*reply[wire.Image], error) {
+		f, err := factsOf(string(store.JSON(in.Body)))
+		if err != nil {
+			return nil, err
+		}
+		i, err := s.FinishUpload(ctx, actor(ctx), in.ID, f)
 		return &reply[wire.Image]{asImage(i)}, err
 	})
 	handle(s, api, "POST", "/images/archive", "import-archive", "Look through a zip archive of builds; with keep, add them when none is refused", 200, func(ctx context.Context, in *struct {

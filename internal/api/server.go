@@ -189,6 +189,8 @@ func limitBody(next http.Handler) http.Handler {
 		switch {
 		case r.URL.Path == "/api/v1/images":
 			limit = firmware.MaxImage + 1<<20
+		case strings.HasPrefix(r.URL.Path, "/api/v1/uploads/"):
+			limit = 8 << 20
 		case r.URL.Path == "/api/v1/images/archive":
 			limit = firmware.MaxArchive + 1<<20
 		case strings.HasPrefix(r.URL.Path, "/api/v1/sites/") && strings.HasSuffix(r.URL.Path, "/inventory"):
@@ -321,7 +323,7 @@ func (s *server) download(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "application/octet-stream")
 	w.Header().Set("ETag", `"`+d.Image.SHA256+`"`)
 	w.Header().Set("Cache-Control", "private, no-store")
-	http.ServeContent(w, r, "", time.Time{}, d.File)
+	http.ServeContent(w, r, "", time.Time{}, d.Body(r.Context()))
 	at, err := d.File.Seek(0, 1)
 	if err != nil {
 		at = 0

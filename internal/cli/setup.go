@@ -147,6 +147,7 @@ func (a *app) siteCommand() *cobra.Command {
 			c.Flags().String(f[0], "", f[1])
 		}
 		c.Flags().StringSlice("reserved", nil, "addresses and ranges that no unit is given; several with commas")
+		c.Flags().Int("download-kib", 0, "KiB a second for the image downloads of all its units together; 0 for no limit")
 		c.Flags().Bool("allow-unsigned", false, "allow images without a signed manifest")
 		c.Flags().Bool("allow-downgrade", false, "allow going back to an older version")
 		c.Flags().Bool("allow-risky", false, "consent to ways of updating that can kill an interrupted unit")
@@ -154,6 +155,10 @@ func (a *app) siteCommand() *cobra.Command {
 	body := func(c *cobra.Command, now naming.Scheme) wire.SiteEdit {
 		e := wire.SiteEdit{Name: changed(c, "name"), Zone: changed(c, "zone"), Reach: changed(c, "reach"), Network: changed(c, "network"), Broker: changed(c, "broker"), Hub: changed(c, "hub"),
 			DownloadAddress: changed(c, "download-address"), Proxy: changed(c, "proxy"), NameServer: changed(c, "name-server"), Domain: changed(c, "domain"), Range: changed(c, "range"), AllowUnsigned: changedBool(c, "allow-unsigned"), AllowDowngrade: changedBool(c, "allow-downgrade"), AllowRisky: changedBool(c, "allow-risky")}
+		if c.Flags().Changed("download-kib") {
+			n, _ := c.Flags().GetInt("download-kib") // the flag is there
+			e.DownloadKiB = &n
+		}
 		if c.Flags().Changed("reserved") {
 			list, _ := c.Flags().GetStringSlice("reserved") // the flag is there
 			e.Reserved = &list
@@ -215,6 +220,10 @@ func (a *app) showSite(s wire.Site) error {
 	if s.DownloadAddress == "" {
 		proof = ""
 	}
+	pace := ""
+	if s.DownloadKiB > 0 {
+		pace = fmt.Sprintf("%d KiB a second, all units together", s.DownloadKiB)
+	}
 	allow := []string{}
 	for what, on := range map[string]bool{"unsigned images": s.AllowUnsigned, "going back to older versions": s.AllowDowngrade, "risky ways of updating": s.AllowRisky} {
 		if on {
@@ -224,7 +233,7 @@ func (a *app) showSite(s wire.Site) error {
 	return a.one(s, s.Key, [2]string{"Site", s.Name}, [2]string{"Key", s.Key}, [2]string{"Zone", s.Zone}, [2]string{"Reached", s.Reach}, [2]string{"Devices", fmt.Sprint(s.Devices)},
 		[2]string{"Rooms", strings.Join(rooms, ", ")}, [2]string{"Network", s.Network}, [2]string{"Broker", s.Broker}, [2]string{"Hub", s.Hub},
 		[2]string{"Hostnames", s.Scheme.Hostname}, [2]string{"Topics", s.Scheme.Topic}, [2]string{"Labels", s.Scheme.Label},
-		[2]string{"Downloads at", s.DownloadAddress}, [2]string{"", proof}, [2]string{"Proxy", s.Proxy}, [2]string{"Name server", strings.TrimSpace(s.NameServer + " " + s.Domain)}, [2]string{"Addresses", s.Range}, [2]string{"Reserved", strings.Join(s.Reserved, ", ")}, [2]string{"Allows", strings.Join(allow, ", ")})
+		[2]string{"Downloads at", s.DownloadAddress}, [2]string{"", proof}, [2]string{"Download rate", pace}, [2]string{"Proxy", s.Proxy}, [2]string{"Name server", strings.TrimSpace(s.NameServer + " " + s.Domain)}, [2]string{"Addresses", s.Range}, [2]string{"Reserved", strings.Join(s.Reserved, ", ")}, [2]string{"Allows", strings.Join(allow, ", ")})
 }
 
 func (a *app) roomCommand() *cobra.Command {

@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"io"
 	"net/http"
 	"os"
 	"slices"
@@ -677,12 +676,12 @@ func (a *app) imageCommand() *cobra.Command {
 			return problem.New(problem.BadInput, fmt.Sprintf("The file %s cannot be read.", args[0]), "It is not there.", "Name a file that exists.").Because(err)
 		}
 		defer file.Close()
-		var from io.Reader = file
+		var said func(int64)
 		if info, err := file.Stat(); err == nil && info.Size() > 4<<20 && !a.quiet {
 			bar := progressbar.NewOptions64(info.Size(), progressbar.OptionSetWriter(a.errs), progressbar.OptionSetDescription("uploading"), progressbar.OptionShowBytes(true), progressbar.OptionClearOnFinish())
-			from = io.TeeReader(file, bar)
+			said = func(n int64) { _ = bar.Set64(n) }
 		}
-		i, err := a.client().AddImage(c.Context(), from, f)
+		i, err := a.client().SendImage(c.Context(), file, f, said)
 		if err != nil {
 			return err
 		}

@@ -6,6 +6,8 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -13,6 +15,7 @@ import (
 	"mime/multipart"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
@@ -176,6 +179,56 @@ func Query(path string, pairs ...string) string {
 func (c *Client) AddImage(ctx context.Context, file io.Reader, facts wire.ImageFacts) (wire.Image, error) {
 	var img wire.Image
 	return img, c.upload(ctx, "/api/v1/images", file, facts, &img)
+}
+
+// UploadPart is how much of an image is sent at once.
+const UploadPart = 256 << 10
+
+// SendImage sends an image by parts and goes on where an earlier try broke off. said is
+// told how many bytes are there; it may be nil.
+func (c *Client) SendImage(ctx context.Context, file io.ReadSeeker, facts wire.ImageFacts, said func(int64)) (wire.Image, error) {
+	h := sha256.New()
+	if _, err := io.Copy(h, file); err != nil {
+		return wire.Image{}, err
+	}
+	path := Path("uploads", hex.EncodeToString(h.Sum(nil)))
+	at, err := Get[wire.Upload](ctx, c, path)
+	for lost := 0; err == nil; {
+		if said != nil {
+			said(at.Offset)
+		}
+		if _, err = file.Seek(at.Offset, io.SeekStart); err != nil {
+			break
+		}
+		part, e := io.ReadAll(io.LimitReader(file, UploadPart))
+		if err = e; err != nil || len(part) == 0 {
+			break
+		}
+		resp, e := c.send(ctx, c.within(5*time.Minute), http.MethodPut, Query(path, "offset", strconv.FormatInt(at.Offset, 10)), bytes.NewReader(part), "Content-Type", "application/octet-stream")
+		if e == nil {
+			err = json.NewDecoder(resp.Body).Decode(&at)
+			_ = resp.Body.Close()
+			lost = 0
+			continue
+		}
+		// It broke off: where it stands is asked, a few times. A refusal stays one.
+		if p := problem.As(e); lost == 5 || p == nil || p.Kind != problem.Unavailable && p.Kind != problem.Conflict {
+			return wire.Image{}, e
+		}
+		lost++
+		select {
+		case <-time.After(time.Duration(lost) * time.Second):
+		case <-ctx.Done():
+			return wire.Image{}, ctx.Err()
+		}
+		if now, e := Get[wire.Upload](ctx, c, path); e == nil {
+			at = now
+		}
+	}
+	if err != nil {
+		return wire.Image{}, err
+	}
+	return Post[wire.Image](ctx, c, Path("uploads", path[strings.LastIndexByte(path, '/')+1:], "image"), facts)
 }
 
 // ImportArchive streams a zip archive of builds; with keep, what is found is added.

@@ -3,10 +3,13 @@ package engine
 import (
 	"context"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"sync"
 	"time"
+
+	"golang.org/x/time/rate"
 
 	"fado/internal/core/problem"
 	"fado/internal/core/task"
@@ -19,16 +22,46 @@ type downloads struct {
 	e    *Engine
 	mu   sync.Mutex
 	live map[string]*liveLink
+	pace map[string]*rate.Limiter // by site, where one is set
 }
 
 type liveLink struct {
 	store.Link
 	image  store.Image
 	device string
+	site   string
 	dirty  bool
+	paced  bool // at the rate of its site
 }
 
-func newDownloads(e *Engine) *downloads { return &downloads{e: e, live: map[string]*liveLink{}} }
+// pacePart is how much goes out at once where the rate is limited. A limit is no
+// lower than that it goes out every few seconds.
+const (
+	pacePart  = 16 << 10
+	leastPace = 4       // KiB a second
+	mostPace  = 1 << 20 // KiB a second
+)
+
+func newDownloads(e *Engine) *downloads {
+	return &downloads{e: e, live: map[string]*liveLink{}, pace: map[string]*rate.Limiter{}}
+}
+
+// limit sets what all units of a site together may fetch, in KiB a second; 0 lifts it.
+// It holds for downloads that are under way, too.
+func (d *downloads) limit(site string, kib int) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	l := d.pace[site]
+	switch {
+	case l == nil && kib > 0:
+		d.pace[site] = rate.NewLimiter(rate.Limit(kib<<10), pacePart)
+	case l != nil && kib > 0:
+		l.SetLimit(rate.Limit(kib << 10))
+	case l != nil:
+		l.SetLimit(rate.Inf) // for those that hold it
+		delete(d.pace, site)
+	}
+}
 
 // Download is an image that a link authorises.
 type Download struct {
@@ -36,6 +69,7 @@ type Download struct {
 	File  *os.File
 	link  *liveLink
 	from  *downloads
+	pace  *rate.Limiter
 }
 
 func deniedLink(why string) error {
@@ -64,6 +98,12 @@ func (d *downloads) find(ctx context.Context, id string) (*liveLink, error) {
 		return nil, err
 	}
 	l = &liveLink{Link: rec, image: img, device: t.DeviceID}
+	if device, err := store.One[store.Device](tx, "id = ?", t.DeviceID); err == nil {
+		l.site = device.SiteID
+	}
+	if site, err := store.One[store.Site](tx, "id = ?", l.site); err == nil {
+		d.limit(site.ID, site.DownloadKiB)
+	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if other, ok := d.live[id]; ok {
@@ -89,13 +129,23 @@ func (d *downloads) end(taskID string) {
 func (d *downloads) flush() {
 	d.mu.Lock()
 	var list []store.Link
+	slow := map[string]store.Link{}
 	for _, l := range d.live {
 		if l.dirty {
 			list = append(list, l.Link)
+			if l.paced {
+				slow[l.device] = l.Link
+			}
 			l.dirty = false
 		}
 	}
 	d.mu.Unlock()
+	// A unit that says nothing while it fetches is not taken for stalled when it is
+	// this service that holds it back.
+	for device, l := range slow {
+		d.e.tasks.deliver(device, task.Event{Kind: task.Progress, Facts: map[string]string{
+			"reply_to": l.TaskID + ".", "phase": "served", "done": fmt.Sprint(l.Bytes)}})
+	}
 	if len(list) == 0 {
 		return
 	}
@@ -177,6 +227,42 @@ func (e *Engine) OpenDownload(ctx context.Context, id, mac, remote string) (*Dow
 		return nil, fmt.Errorf("open the image: %w", err)
 	}
 	return &Download{Image: now, File: f, link: l, from: d}, nil
+}
+
+// Body is the image as it may go out: at once, or at the rate of its site. It ends
+// early with the context.
+func (d *Download) Body(ctx context.Context) io.ReadSeeker {
+	d.from.mu.Lock()
+	defer d.from.mu.Unlock()
+	if d.pace = d.from.pace[d.link.site]; d.pace == nil {
+		return d.File
+	}
+	d.link.paced = true
+	return &paced{d, ctx}
+}
+
+// paced is an image that goes out in parts, each when the site's rate allows it.
+type paced struct {
+	d   *Download
+	ctx context.Context
+}
+
+func (p *paced) Seek(offset int64, whence int) (int64, error) { return p.d.File.Seek(offset, whence) }
+
+func (p *paced) Read(b []byte) (int, error) {
+	n, err := p.d.File.Read(b[:min(len(b), pacePart)])
+	if n == 0 {
+		return n, err
+	}
+	if wait := p.d.pace.WaitN(p.ctx, n); wait != nil {
+		return 0, wait
+	}
+	if at, e := p.d.File.Seek(0, io.SeekCurrent); e == nil {
+		p.d.from.mu.Lock()
+		p.d.link.Bytes, p.d.link.dirty = max(p.d.link.Bytes, at), true
+		p.d.from.mu.Unlock()
+	}
+	return n, err
 }
 
 // Close ends a download and notes how far into the file it came.

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"bytes"
+	"context"
 	"io"
 	"os"
 	"strings"
@@ -9,8 +10,10 @@ import (
 	"testing"
 	"time"
 
+	"fado/internal/core/problem"
 	"fado/internal/core/task"
 	"fado/internal/store"
+	"fado/internal/wire"
 )
 
 // underWay puts an update on record that waits, with its link, for an image of so many
@@ -112,4 +115,63 @@ func underWayAgain(t *testing.T, e *Engine, img store.Image, ends time.Time) (st
 		t.Fatal(err)
 	}
 	return x, l
+}
+
+// TestASitesRate: what all units of a site fetch together keeps to its rate, which may
+// be changed meanwhile; and a download that is given up does not linger.
+func TestASitesRate(t *testing.T) {
+	e := bench(t)
+	img, _ := underWay(t, e, 256<<10)
+	site, err := e.SaveSite(t.Context(), "test", "", 0, wire.SiteEdit{Key: new("moinho"), Name: new("Moinho"), Zone: new("Europe/Lisbon"), DownloadKiB: new(128)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, bad := range []int{-1, 3, 2 << 20} {
+		if _, err := e.SaveSite(t.Context(), "test", "moinho", site.Version, wire.SiteEdit{DownloadKiB: &bad}); err == nil || !strings.Contains(problem.As(err).Fields[0].Rule, "KiB a second, from 4 to") {
+			t.Errorf("%d: %v", bad, err)
+		}
+	}
+	fetch := func(ctx context.Context, device string) (int64, error) {
+		x, l := underWayAgain(t, e, img, time.Now().Add(time.Hour))
+		if err := e.Store.Write(ctx, func(tx *store.Tx) error {
+			if err := store.Create(tx, &store.Device{ID: device, SiteID: site.ID, HardwareID: device, Hostname: device, Topic: device}); err != nil {
+				return err
+			}
+			_, err := store.Change[store.Task](tx, map[string]any{"device_id": device}, "id = ?", x.ID)
+			return err
+		}); err != nil {
+			return 0, err
+		}
+		d, err := e.OpenDownload(ctx, l.ID, e.Store.LinkMAC(l.ID), "192.168.40.9:1")
+		if err != nil {
+			return 0, err
+		}
+		n, err := io.Copy(io.Discard, d.Body(ctx))
+		d.Close(n)
+		return n, err
+	}
+	begun := time.Now()
+	var both sync.WaitGroup
+	for _, device := range []string{"first", "second"} {
+		both.Go(func() {
+			if n, err := fetch(t.Context(), device); err != nil || n != img.Size {
+				t.Errorf("%d %v", n, err)
+			}
+		})
+	}
+	time.Sleep(time.Second)
+	if _, err := e.SaveSite(t.Context(), "test", "moinho", site.Version, wire.SiteEdit{DownloadKiB: new(512)}); err != nil {
+		t.Fatal(err)
+	}
+	both.Wait()
+	// One second at 128 KiB/s, and the rest of 512 KiB at 512 KiB/s.
+	if took := time.Since(begun); took < 1600*time.Millisecond || took > 5*time.Second {
+		t.Errorf("512 KiB went out in %v", took)
+	}
+	ctx, stop := context.WithTimeout(t.Context(), 100*time.Millisecond)
+	defer stop()
+	begun = time.Now()
+	if _, err := fetch(ctx, "third"); err == nil || time.Since(begun) > time.Second {
+		t.Errorf("a download that was given up: %v after %v", err, time.Since(begun))
+	}
 }

@@ -43,6 +43,7 @@ type Engine struct {
 	firsts    *firsts
 	dangers   *dangers
 	downloads *downloads
+	uploads   *uploads
 	reread    *reread
 	net       carrier.Net
 	checker   *http.Client
@@ -83,6 +84,8 @@ func Start(p Parts) (*Engine, error) {
 	e.firsts = newFirsts(e)
 	e.dangers = newDangers()
 	e.downloads = newDownloads(e)
+	e.uploads = &uploads{busy: map[string]bool{}}
+	e.sweepUploads(true)
 	e.reread = newReread(e)
 	e.link.due = make(chan struct{}, 1)
 	e.link.heard = make(chan time.Time, 1)

@@ -86,6 +86,11 @@ func (e *Engine) SaveSite(ctx context.Context, actor, ref string, ifVersion int6
 				f.Add("proxy", "the base URL of an HTTP proxy", "http://10.8.0.4:3128")
 			}
 		}
+		if edit.DownloadKiB != nil {
+			if s.DownloadKiB = *edit.DownloadKiB; s.DownloadKiB != 0 && (s.DownloadKiB < leastPace || s.DownloadKiB > mostPace) {
+				f.Add("download_kib", fmt.Sprintf("KiB a second, from %d to %d, or 0 for no limit", leastPace, mostPace), "256")
+			}
+		}
 		siteNetwork(&s, edit, &f)
 		for field, set := range map[string]struct{ to, from *bool }{
 			"allow_unsigned": {&s.AllowUnsigned, edit.AllowUnsigned}, "allow_downgrade": {&s.AllowDowngrade, edit.AllowDowngrade}, "allow_risky": {&s.AllowRisky, edit.AllowRisky}} {
@@ -130,6 +135,9 @@ func (e *Engine) SaveSite(ctx context.Context, actor, ref string, ifVersion int6
 		}
 		return e.event(tx, store.Event{Actor: actor, SiteID: s.ID, Kind: "site", Text: text})
 	})
+	if err == nil {
+		e.downloads.limit(s.ID, s.DownloadKiB)
+	}
 	return s, err
 }
 

@@ -22,6 +22,7 @@ type Site struct {
 	DownloadAddress string
 	DownloadProven  *time.Time
 	DownloadProof   string
+	DownloadKiB     int    // a second, for all units of the site together; 0 for no limit
 	Proxy           string // HTTP proxy through which its network is reached
 	NameServer      string // host:port of the DNS server that lists what is in its network
 	Domain          string // under which it lists that

@@ -49,6 +49,7 @@ type Site struct {
 	Reserved        []string      `json:"reserved" doc:"Addresses and ranges that no unit is given"`
 	AllowUnsigned   bool          `json:"allow_unsigned"`
 	AllowDowngrade  bool          `json:"allow_downgrade"`
+	DownloadKiB     int           `json:"download_kib,omitempty" doc:"KiB a second for image downloads of all its units together; nothing for no limit"`
 	AllowRisky      bool          `json:"allow_risky" doc:"Consent to ways of updating that can kill an interrupted unit"`
 	Devices         int64         `json:"devices"`
 	Version         int64         `json:"version" doc:"For If-Match"`
@@ -79,6 +80,7 @@ type SiteEdit struct {
 	Reserved        *[]string      `json:"reserved,omitempty" doc:"Addresses and ranges that no unit is given" example:"[\"192.168.40.1-192.168.40.19\"]"`
 	AllowUnsigned   *bool          `json:"allow_unsigned,omitempty"`
 	AllowDowngrade  *bool          `json:"allow_downgrade,omitempty"`
+	DownloadKiB     *int           `json:"download_kib,omitempty" doc:"KiB a second; 0 for no limit"`
 	AllowRisky      *bool          `json:"allow_risky,omitempty"`
 }
 
@@ -774,6 +776,12 @@ type Release struct {
 	Taken      bool             `json:"taken,omitempty"`
 	Gone       bool             `json:"gone,omitempty" doc:"The feed offers it no more"`
 	Twin       string           `json:"twin,omitempty" doc:"Another file of the same version in the feed"`
+}
+
+// Upload is how far a file has come in.
+type Upload struct {
+	SHA256 string `json:"sha256"`
+	Offset int64  `json:"offset" doc:"Bytes that are here; go on from there"`
 }
 
 // Found is a file of an archive and what becomes of it.

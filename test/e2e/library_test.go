@@ -341,6 +341,63 @@ func TestWhichVersionRunsWhere(t *testing.T) {
 	})
 }
 
+// breaking is a line that breaks in the middle of some requests.
+type breaking struct {
+	http.RoundTripper
+	breaks func(*http.Request) bool
+	sent   int64
+}
+
+func (b *breaking) RoundTrip(r *http.Request) (*http.Response, error) {
+	if r.Method == "PUT" {
+		b.sent += r.ContentLength
+	}
+	if b.breaks(r) {
+		return nil, io.ErrUnexpectedEOF
+	}
+	return b.RoundTripper.RoundTrip(r)
+}
+
+// TestAnUploadThatBreaksOff goes on where it stood, even with another program and
+// after a restart of the service; what is refused is not tried again.
+func TestAnUploadThatBreaksOff(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		data := filepath.Join(t.TempDir(), "data")
+		d := startDemo(t, bubble, data, nil)
+		file := sim.BuildImage(sim.ImageHeader{Firmware: "junco", Version: "2.2.0", Starts: true}, 900<<10)
+		facts := wire.ImageFacts{Firmware: "junco", Version: "2.2.0", Models: []string{"junco"}}
+		puts := 0
+		line := &breaking{RoundTripper: d.HTTP().Transport, breaks: func(r *http.Request) bool {
+			if r.Method == "PUT" {
+				puts++
+			}
+			return puts >= 2
+		}}
+		if _, err := client.Over(line, d.Client.Base(), d.Token).SendImage(t.Context(), bytes.NewReader(file), facts, nil); err == nil {
+			t.Fatal("it came through a broken line")
+		}
+		if puts != 7 { // one that came through, and a first and five more that did not
+			t.Errorf("%d tries", puts)
+		}
+		var said []int64
+		again := &breaking{RoundTripper: d.HTTP().Transport}
+		again.breaks = func(r *http.Request) bool { return r.Method == "PUT" && again.sent == 512<<10 }
+		img, err := client.Over(again, d.Client.Base(), d.Token).SendImage(t.Context(), bytes.NewReader(file), facts, func(n int64) { said = append(said, n) })
+		if err != nil || img.SHA256 != sum(file) || img.Size != 900<<10 {
+			t.Fatalf("%+v %v", img, err)
+		}
+		if fmt.Sprint(said) != "[262144 524288 524288 786432 921600]" {
+			t.Errorf("said %v", said)
+		}
+		// An image that is there already, and one that is none.
+		tries := 0
+		last := &breaking{RoundTripper: d.HTTP().Transport, breaks: func(r *http.Request) bool { tries++; return false }}
+		if _, err := client.Over(last, d.Client.Base(), "nobody").SendImage(t.Context(), bytes.NewReader(file), facts, nil); err == nil || tries != 1 {
+			t.Errorf("%d tries without a right, %v", tries, err)
+		}
+	})
+}
+
 // TestAnImageThatWasChangedOnDisk is not served, and the update says why.
 func TestAnImageThatWasChangedOnDisk(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {

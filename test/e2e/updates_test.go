@@ -96,6 +96,33 @@ func TestUpdatesOfEveryFamily(t *testing.T) {
 	})
 }
 
+// TestASlowSite: where the site's rate is low, an image takes longer than a unit may be
+// silent; it is the service that holds it back, and no unit is taken for stalled.
+func TestASlowSite(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		d := startDemo(t, bubble, "", nil)
+		do(t, d, "PATCH", "/api/v1/sites/lagar", wire.SiteEdit{DownloadKiB: new(4)})
+		for _, c := range []struct{ device, model, version string }{{"adega-lamp-1", "alecrim-luz", "2026.4"}, {"adega-climate-1", "urze-ar", "b420"}, {"adega-level-1", "junco", "2.2.0"}} {
+			part(t, c.model, func(t *testing.T) {
+				if x := commissioned(t, d, c.device); x.Status != task.Done {
+					t.Fatalf("%+v\n%s", x.Failure, sheet(x))
+				}
+				begun := time.Now()
+				x := updateTo(t, d, c.device, addBuild(t, d, c.model, c.version, 380, nil))
+				if x.Status != task.Done || x.Update.Outcome != task.Succeeded || x.Update.Offers > 1 {
+					t.Errorf("%s after %d offers %+v\n%s", x.Update.Outcome, x.Update.Offers, x.Failure, sheet(x))
+				}
+				if x.Update.Done != 380<<10 {
+					t.Errorf("%d bytes were said to be fetched", x.Update.Done)
+				}
+				if took := time.Since(begun); took < 90*time.Second {
+					t.Errorf("380 KiB at 4 KiB/s took %v", took)
+				}
+			})
+		}
+	})
+}
+
 // TestASmallUnitGoesByASmallImage: a unit of 1 MiB has no room for the full image; a
 // small one goes first. Without one it is said which would help.
 func TestASmallUnitGoesByASmallImage(t *testing.T) {

@@ -1779,6 +1779,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/uploads/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far a file has come in, by its SHA-256 */
+        get: operations["show-upload"];
+        /** Send a part of a file, from where it stands */
+        put: operations["upload-part"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/uploads/{id}/image": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add the image that came in by parts */
+        post: operations["finish-upload"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2445,6 +2480,28 @@ export interface components {
             step?: boolean;
             version: string;
             withdrawn?: string;
+        };
+        ImageFacts: {
+            /** @description stable, preview or nightly; stable when left out */
+            channel?: string;
+            chip?: string;
+            /** @example junco */
+            firmware: string;
+            /** @description A signed manifest that came with the file */
+            manifest?: string;
+            models: string[];
+            /** Format: int64 */
+            needs_kib?: number;
+            notes?: string;
+            oldest_from?: string;
+            /** @description program or files; program when left out */
+            part?: string;
+            /** @description A small image that is only on the way to others */
+            step?: boolean;
+            /** @description Do not sign it */
+            unsigned?: boolean;
+            /** @example 1.4.0 */
+            version: string;
         };
         ImageField: {
             /**
@@ -3129,6 +3186,11 @@ export interface components {
             domain?: string;
             /** @description Base URL under which units reach Fado */
             download_address?: string;
+            /**
+             * Format: int64
+             * @description KiB a second for image downloads of all its units together; nothing for no limit
+             */
+            download_kib?: number;
             /** @description How the address was proven; empty when it was not */
             download_proof?: string;
             hub?: string;
@@ -3179,6 +3241,11 @@ export interface components {
             domain?: string;
             /** @example http://192.168.40.2:8420 */
             download_address?: string;
+            /**
+             * Format: int64
+             * @description KiB a second; 0 for no limit
+             */
+            download_kib?: number;
             /** @description Name or id of its hub */
             hub?: string;
             /**
@@ -3353,6 +3420,14 @@ export interface components {
             seconds?: number;
             task: string;
             to: string;
+        };
+        Upload: {
+            /**
+             * Format: int64
+             * @description Bytes that are here; go on from there
+             */
+            offset: number;
+            sha256: string;
         };
         Wait: {
             /** @description wake, restart, window or person */
@@ -13266,6 +13341,249 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "show-upload": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Upload"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "upload-part": {
+        parameters: {
+            query?: {
+                /** @description Where the part begins: where the file stands */
+                offset?: number;
+            };
+            header?: never;
+            path: {
+                /** @description SHA-256 of the whole file */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Upload"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "finish-upload": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version that the change is made to, in quotes; the change is refused when it is no longer the latest */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImageFacts"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Image"];
+                };
             };
             /** @description Unauthorized */
             401: {

@@ -323,6 +323,9 @@ func (m *machine) progress(e Event) {
 	if n, err := strconv.ParseInt(e.Facts["done"], 10, 64); err == nil {
 		m.Update.Done = n
 	}
+	if e.Facts["phase"] == "served" && m.Subject.Sleeps {
+		return // that it is being sent the image says nothing of its next wake
+	}
 	m.due(stall)
 	switch e.Facts["phase"] {
 	case "fetching":

@@ -123,4 +123,20 @@ func TestASleepingUnitTakesItAtItsWake(t *testing.T) {
 		t.Fatalf("slept through, and not told again: %+v", p.out)
 	}
 	fresh().due().failed("never_woke")
+	// That it is being sent the image says that it took the offer, and nothing of its wake.
+	served := Event{Kind: Progress, Facts: pairs([]string{"phase", "served", "done", "500"})}
+	p = fresh().event(Event{Kind: Woke}).event(served).phase(phaseTake)
+	before := p.s.Due
+	if p.now = p.now.Add(30 * 1e9); p.event(served).s.Due != before || p.s.Update.Done != 500 {
+		t.Errorf("due %v, was %v; %d bytes", p.s.Due, before, p.s.Update.Done)
+	}
+	about.Sleeps = false // awake, it is not taken for silent
+	p = (&play{t: t, s: NewUpdate(about, []Leg{{"new", "2.1.0", 1000}}, "2.0.1", ""), now: start}).event(Event{Kind: Started}).offered()
+	p.event(served).phase(phaseTake)
+	for range 10 {
+		p.now = p.now.Add(50 * 1e9)
+		if p.event(served).event(Event{Kind: Tick}); len(p.out) != 0 {
+			t.Errorf("it was asked in the middle of its download: %+v", p.out)
+		}
+	}
 }
