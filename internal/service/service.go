@@ -147,6 +147,13 @@ func lock(dir string) (*os.File, error) {
 	return f, nil
 }
 
+// unlock lets a data folder go. Closing alone would not: a program that is being
+// started holds a copy of the descriptor until it runs, and the lock with it.
+func unlock(f *os.File) {
+	_ = syscall.Flock(int(f.Fd()), syscall.LOCK_UN)
+	_ = f.Close()
+}
+
 // Overhear calls each for every message on the broker from now on.
 func (r *Running) Overhear(ctx context.Context, each func(topic string, payload []byte)) error {
 	return r.bus.Subscribe(ctx, "#", func(m broker.Message) { each(m.Topic, m.Payload) })
@@ -260,7 +267,7 @@ func (r *Running) Stop() {
 		r.store = nil
 	}
 	if r.lock != nil {
-		_ = r.lock.Close()
+		unlock(r.lock)
 		r.lock = nil
 	}
 }
