@@ -5,6 +5,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -13,6 +14,7 @@ import (
 	"fado/internal/core/task"
 	"fado/internal/demo"
 	"fado/internal/service"
+	"fado/internal/sim"
 	"fado/internal/wire"
 	"fado/test/browser"
 	"fado/web"
@@ -337,6 +339,43 @@ func TestConsoleDialects(t *testing.T) {
 		func() error { return b.Fill("Topics", "{site}/#") },
 		func() error { return b.See("would pass") },
 		func() error { b.Forgive(); return nil }, // the browser notes the refused request
+	)
+}
+
+// TestConsoleFirmware: which version runs where; a release is taken, seen to suit a
+// device, and brought to it. What a maker wrote of it is shown, and nothing more.
+func TestConsoleFirmware(t *testing.T) {
+	long(t)
+	d := startDemo(t, 8, "", nil)
+	const device = "adega-level-1"
+	if x := commissioned(t, d, device); x.Status != task.Done {
+		t.Fatalf("%+v", x.Failure)
+	}
+	do(t, d, "PUT", "/api/v1/goals", wire.Goal{Site: "lagar", Model: "junco"})
+	do(t, d, "PUT", "/api/v1/goals", wire.Goal{Site: "lagar", Channel: "stable"})
+	publish(t, d, sim.ReleaseSpec{Firmware: "junco", Version: "2.2.0", Models: []string{"junco"}, Chip: "x1", SizeKiB: 384,
+		Notes: "**Readings** twice as often. <b>Bold</b> ![a picture](http://maker.example/seen.png)\n\n* See [the list](http://maker.example/list)"})
+	b := openConsole(t, d)
+	steps(t, b,
+		func() error { return b.Press("link", "Firmware") },
+		func() error { return b.Has("link", "1 device, junco at lagar, version 2.0.1") },
+		func() error { return b.Press("button", "Read "+d.Scenario.Feed+" now") },
+		func() error { return b.See("Readings twice as often.") },
+		func() error { return b.See("the list (http://maker.example/list)") },
+		func() error { return b.Press("button", "Take junco 2.2.0") },
+		func() error { return b.Has("button", "Withdraw junco 2.2.0") },
+	)
+	if list, err := client.Get[[]wire.Image](t.Context(), d.Client, "/api/v1/images?model=junco"); err != nil || !slices.ContainsFunc(list, func(i wire.Image) bool { return i.Version == "2.2.0" && i.SignedBy != "" }) {
+		t.Errorf("%+v %v", list, err)
+	}
+	steps(t, b,
+		func() error { return b.Go(d.URL + "/devices/" + deviceOf(t, d, device).ID) },
+		func() error { return b.See("by 2 versions") },
+		func() error { return b.Press("button", "Which images suit it?") },
+		func() error { return b.See("junco goes from 2.0.1 to 2.2.0") },
+		func() error { return b.Press("button", "Update to 2.2.0") },
+		func() error { return b.See("2.0.1 → 2.2.0") },
+		func() error { return b.See("succeeded") },
 	)
 }
 

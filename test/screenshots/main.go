@@ -318,14 +318,12 @@ func terminals(ctx context.Context, d *demo.Demo, dir string) error {
 		if err := t.Start(); err != nil {
 			return err
 		}
-		for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
+		for deadline := time.Now().Add(time.Minute); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
 			if _, err := os.Stat(finished); err == nil {
 				break
 			}
 		}
-		if _, err := os.Stat(finished); err != nil {
-			return fmt.Errorf("the terminal for %s did not come to its end: %w", s.name, err)
-		}
+		_, late := os.Stat(finished)
 		time.Sleep(300 * time.Millisecond) // the terminal draws
 		shot := exec.CommandContext(ctx, "import", "-window", "root", filepath.Join(dir, s.name+".png"))
 		shot.Env = append(os.Environ(), display)
@@ -335,6 +333,9 @@ func terminals(ctx context.Context, d *demo.Demo, dir string) error {
 		_ = os.Remove(finished)
 		if err != nil {
 			return fmt.Errorf("picture of %s: %w: %s", s.name, err, out)
+		}
+		if late != nil { // its picture shows where it stands
+			return fmt.Errorf("the terminal for %s did not come to its end: %w", s.name, late)
 		}
 	}
 	return nil

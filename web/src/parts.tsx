@@ -2,6 +2,7 @@ import { useEffect, useState, type ReactNode } from "react";
 import { Button } from "react-bootstrap";
 import type { Problem, Task } from "./api";
 import { Failed } from "./api";
+import Markdown from "react-markdown";
 
 type Tone = "proven" | "waiting" | "failed" | "unknown";
 
@@ -56,6 +57,17 @@ const day = new Intl.DateTimeFormat("en-GB", { day: "2-digit", month: "short", h
 export function When({ at }: { at: string | undefined }) {
   if (!at) return null;
   return <time className="text-nowrap" dateTime={at} title={at}>{day.format(new Date(at))}</time>;
+}
+
+/** Notes shows what a maker wrote of a version, as Markdown. It comes from elsewhere: no HTML and no pictures of its own, and its links say where they lead. */
+export function Notes({ text }: { text: string | undefined }) {
+  if (!text) return null;
+  return (
+    <div className="notes">
+      <Markdown allowedElements={["p", "ul", "ol", "li", "em", "strong", "code", "pre", "blockquote", "br", "a"]} unwrapDisallowed skipHtml
+        components={{ a: ({ href, children }) => <>{children}{href ? <> (<span className="mono">{href}</span>)</> : null}</> }}>{text}</Markdown>
+    </div>
+  );
 }
 
 export function seconds(from?: string, to?: string) {

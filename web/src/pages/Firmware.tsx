@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Button, Form } from "react-bootstrap";
 import { Link } from "react-router";
 import { api, must, Failed, type Device, type Found, type Problem } from "../api";
-import { Stamp, Trouble, When } from "../parts";
+import { Notes, Stamp, Trouble, When } from "../parts";
 
 const kib = (bytes: number) => `${Math.ceil(bytes / 1024)} KiB`;
 
@@ -26,7 +26,7 @@ export function Matrix({ site }: { site: string }) {
               <td>{first ? c.site : ""}</td>
               <td>{first ? c.model : ""}</td>
               <td className="mono">{c.running || "not said"}</td>
-              <td><Link to={`/devices?site=${c.site}&model=${c.model}&standing=${c.standing}`} aria-label={`${c.devices} devices, ${c.model} at ${c.site}, version ${c.running || "not said"}`} className="tally"><span style={{ width: `${Math.max(4, (c.devices / most) * 120)}px` }} className={c.standing} aria-hidden="true" /> {c.devices}</Link></td>
+              <td><Link to={`/devices?site=${c.site}&model=${c.model}&standing=${c.standing}`} aria-label={`${c.devices} ${c.devices === 1 ? "device" : "devices"}, ${c.model} at ${c.site}, version ${c.running || "not said"}`} className="tally"><span style={{ width: `${Math.max(4, (c.devices / most) * 120)}px` }} className={c.standing} aria-hidden="true" /> {c.devices}</Link></td>
               <td className="mono">{first ? c.intended?.join(", ") : ""}</td>
               <td><Stamp word={c.standing} /></td>
             </tr>
@@ -59,7 +59,7 @@ export function Releases() {
           <tbody>
             {q.data.map((r) => (
               <tr key={r.sha256}>
-                <td>{r.firmware}{r.notes ? <span className="sub">{r.notes}</span> : null}{r.twin ? <span className="sub">Another file of this version is offered, too.</span> : null}</td>
+                <td>{r.firmware}<Notes text={r.notes} />{r.twin ? <span className="sub">Another file of this version is offered, too.</span> : null}</td>
                 <td className="mono">{r.version}</td>
                 <td><Stamp word={r.channel} /></td>
                 <td>{r.here?.join(", ")}</td>
@@ -124,9 +124,9 @@ export function FirmwareOf({ device: d, held, update }: { device: Device; held: 
   return (
     <>
       {g && g.standing === "behind" ? (
-        <p className="mt-2 mb-1">Behind{g.since ? <> since <When at={g.since} /></> : null}{g.releases.length ? <>, by {g.releases.length} {g.releases.length === 1 ? "version" : "versions"}:</> : null}
-          {g.releases.map((r) => <span key={r.sha256} className="d-block"><span className="mono">{r.version}</span> <span className="quiet">{r.notes || "without notes"}</span></span>)}
-        </p>
+        <div className="mt-2 mb-1">Behind{g.since ? <> since <When at={g.since} /></> : null}{g.releases.length ? <>, by {g.releases.length} {g.releases.length === 1 ? "version" : "versions"}:</> : null}
+          {g.releases.map((r) => <div key={r.sha256}><span className="mono">{r.version}</span>{r.notes ? <Notes text={r.notes} /> : <span className="quiet"> without notes</span>}</div>)}
+        </div>
       ) : null}
       <Button size="sm" variant="outline-secondary" aria-expanded={open} onClick={() => setOpen(!open)}>{open ? "Hide the images" : "Which images suit it?"}</Button>
       <Trouble problem={gap.error ?? fits.error ?? record.error} />

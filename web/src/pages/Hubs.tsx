@@ -12,7 +12,7 @@ export function Hubs() {
     <>
       <h1>Hubs and brokers</h1>
       <Brokers />
-      <p className="quiet m-0">What each home’s hub holds, asked now, against what Fado gave it. Every ten minutes, and when a hub answers again, Fado compares by itself and puts back what is missing.</p>
+      <p className="quiet mt-4 mb-0">What each home’s hub holds, asked now, against what Fado gave it. Every ten minutes, and when a hub answers again, Fado compares by itself and puts back what is missing.</p>
       <Trouble problem={q.error} />
       {q.data?.length === 0 ? <p>No hub is on record. Add one with <span className="mono">fado hub add</span>.</p> : null}
       {q.data?.map((h) => <One key={h.id} hub={h} />)}
@@ -26,7 +26,7 @@ function Brokers() {
   if (q.error) return <Trouble problem={q.error} />;
   if (!q.data?.length) return null;
   return (
-    <table className="ledger folds">
+    <table className="ledger folds mt-3">
       <thead><tr><th>Broker</th><th>Address</th><th>Stands</th><th>Round trip</th><th>Certificate</th><th>Units sign in with</th></tr></thead>
       <tbody>
         {q.data.map((b) => (

@@ -3,7 +3,7 @@ import { useState, type FormEvent } from "react";
 import { Button, Form, Modal } from "react-bootstrap";
 import { useSearchParams } from "react-router";
 import { api, Failed, must, type Problem } from "../api";
-import { Stamp, Trouble, When } from "../parts";
+import { Notes, Stamp, Trouble, When } from "../parts";
 import { Archive, Matrix, Releases } from "./Firmware";
 
 /** Images lists firmware images, and adds and withdraws them. */
@@ -27,7 +27,7 @@ export function Images({ site }: { site: string }) {
           <tbody>
             {q.data?.map((i) => (
               <tr key={i.sha256}>
-                <td>{i.firmware}{i.step ? <span className="sub">Small; only on the way to others.</span> : null}{i.notes ? <span className="sub">{i.notes}</span> : null}</td>
+                <td>{i.firmware}{i.step ? <span className="sub">Small; only on the way to others.</span> : null}<Notes text={i.notes} /></td>
                 <td className="mono text-nowrap">{i.version}</td>
                 <td>{i.withdrawn ? <><Stamp word="withdrawn" /><span className="sub">{i.withdrawn}</span></> : <Stamp word={i.channel} />}</td>
                 <td>{i.models.join(", ")}</td>
