@@ -5,6 +5,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"fado/internal/core/health"
 	"fado/internal/engine"
 	"fado/internal/store"
 	"fado/internal/wire"
@@ -30,6 +31,13 @@ func asUpdated(u engine.Updated) wire.Updated {
 	}
 	if u.Task.EndedAt != nil {
 		w.Seconds = u.Task.EndedAt.Sub(u.Task.CreatedAt).Seconds()
+	}
+	for _, c := range u.Health {
+		unit := c.What.Unit()
+		if c.What == health.Returns {
+			unit = "times an hour"
+		}
+		w.Health = append(w.Health, wire.HealthChange{What: string(c.What), Unit: unit, Before: c.Before, After: c.After, Worse: c.Worse})
 	}
 	return w
 }

@@ -123,6 +123,17 @@ func (a *app) deviceUpdates() *cobra.Command {
 						return u.Failure.What
 					}
 					return ""
+				}},
+				column[wire.Updated]{"Health, a day before and after", func(u wire.Updated) string {
+					said := []string{}
+					for _, h := range u.Health {
+						line := fmt.Sprintf("%s %s → %s %s", h.What, number(h.Before), number(h.After), h.Unit)
+						if h.Worse {
+							line += ", worse"
+						}
+						said = append(said, line)
+					}
+					return strings.Join(said, "; ")
 				}})
 		}}
 }

@@ -170,7 +170,6 @@ had lost the network.`}
 		if a.output == "json" || a.output == "yaml" {
 			return a.encode(h)
 		}
-		number := func(x float64) string { return strconv.FormatFloat(math.Round(x*10)/10, 'f', -1, 64) }
 		over := func(of func(wire.HealthSpan) float64, better func(a, b float64) bool) func(wire.HealthSeries) string {
 			return func(s wire.HealthSeries) string {
 				if s.What == "returns" {
@@ -214,3 +213,6 @@ had lost the network.`}
 	}
 	return c
 }
+
+// number prints a measured value to a tenth.
+func number(x float64) string { return strconv.FormatFloat(math.Round(x*10)/10, 'f', -1, 64) }

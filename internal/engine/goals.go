@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"fado/internal/core/firmware"
+	"fado/internal/core/health"
 	"fado/internal/core/problem"
 	"fado/internal/core/task"
 	"fado/internal/core/version"
@@ -266,8 +267,9 @@ func later(a, b time.Time) time.Time {
 
 // Updated is one update of a device, for its record.
 type Updated struct {
-	Task  store.Task
-	State task.State
+	Task   store.Task
+	State  task.State
+	Health []health.Change // what changed from before it to after it
 }
 
 // UpdatesOf lists the updates of a device, the newest first.
@@ -283,6 +285,20 @@ func (e *Engine) UpdatesOf(ctx context.Context, d store.Device) ([]Updated, erro
 			return nil, fmt.Errorf("read the state of task %s: %w", rec.ID, err)
 		}
 		out = append(out, u)
+	}
+	for i := range out {
+		if u := &out[i]; u.Task.EndedAt != nil {
+			var since, until time.Time // no further than the updates beside it
+			if i+1 < len(out) && out[i+1].Task.EndedAt != nil {
+				since = *out[i+1].Task.EndedAt
+			}
+			if i > 0 {
+				until = out[i-1].Task.CreatedAt
+			}
+			if u.Health, err = e.healthAround(ctx, d.ID, since, u.Task.CreatedAt, *u.Task.EndedAt, until); err != nil {
+				return nil, err
+			}
+		}
 	}
 	return out, nil
 }

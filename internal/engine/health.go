@@ -141,6 +141,54 @@ type HealthSpan struct {
 	health.Roll
 }
 
+// healthAround compares how a device's unit did in the day before something began
+// with the day after it ended, within bounds; a zero bound is none. Only whole spans
+// count, so that neither side has what happened between.
+func (e *Engine) healthAround(ctx context.Context, device string, since, began, ended, until time.Time) ([]health.Change, error) {
+	const day = 24 * time.Hour
+	if since.Before(began.Add(-day)) {
+		since = began.Add(-day)
+	}
+	if until.IsZero() || until.After(ended.Add(day)) {
+		until = ended.Add(day)
+	}
+	span := health.Fine
+	if e.Clock.Now().Sub(since) > health.FineKept {
+		span = health.Coarse
+	}
+	var sides [2]health.Window
+	err := e.Store.Telemetry(ctx, func(tx *store.Tx) error {
+		list, err := store.All[store.Sample](tx, "start, what", "device_id = ? AND span = ? AND start >= ? AND start < ?", device, int64(span/time.Second), since.Unix(), until.Unix())
+		last := [2]int64{}
+		for _, x := range list {
+			start := time.Unix(x.Start, 0)
+			n := 0
+			switch {
+			case !start.Add(span).After(began):
+			case !start.Before(ended) && !start.Add(span).After(until):
+				n = 1
+			default:
+				continue
+			}
+			w := &sides[n]
+			if w.Rolls == nil {
+				w.Rolls = map[health.What]health.Roll{}
+			}
+			if last[n] != x.Start {
+				last[n] = x.Start
+				w.Hours += span.Hours()
+			}
+			what := health.What(x.What)
+			w.Rolls[what] = w.Rolls[what].Merge(health.Roll{Count: x.Count, Low: x.Low, High: x.High, Sum: x.Sum, End: x.Latest})
+		}
+		return err
+	})
+	if err != nil {
+		return nil, fmt.Errorf("compare how it did: %w", err)
+	}
+	return health.Compare(sides[0], sides[1]), nil
+}
+
 // HealthOf tells how a device's unit did since a moment: by five minutes while those
 // are kept, else by hours.
 func (e *Engine) HealthOf(ctx context.Context, device string, since time.Time) (Health, error) {

@@ -727,6 +727,16 @@ type Updated struct {
 	Attempts int            `json:"attempts"`
 	Evidence []check.Result `json:"evidence,omitempty"`
 	Failure  *task.Failure  `json:"failure,omitempty"`
+	Health   []HealthChange `json:"health,omitempty" doc:"How the unit did the day before and the day after, once both were measured"`
+}
+
+// HealthChange is how one thing was before and after.
+type HealthChange struct {
+	What   string  `json:"what" enum:"signal,free memory,battery,interval,returns"`
+	Unit   string  `json:"unit" enum:"dBm,bytes,%,s,times an hour"`
+	Before float64 `json:"before"`
+	After  float64 `json:"after"`
+	Worse  bool    `json:"worse" doc:"By more than it changes by itself"`
 }
 
 // Key is a key that signs manifests, or is trusted to have.

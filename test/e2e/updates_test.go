@@ -123,6 +123,75 @@ func TestASlowSite(t *testing.T) {
 	})
 }
 
+// TestHowItDidBeforeAndAfter: the record of an update compares how the unit did before
+// with how it did after, as far as both were measured and no other update lies between.
+func TestHowItDidBeforeAndAfter(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		d := startDemo(t, bubble, "", nil)
+		const device = "adega-level-1"
+		if x := commissioned(t, d, device); x.Status != task.Done {
+			t.Fatalf("%+v", x.Failure)
+		}
+		record := func() []wire.Updated {
+			list, err := client.Get[[]wire.Updated](t.Context(), d.Client, client.Path("devices", device, "updates"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			return list
+		}
+		of := func(u wire.Updated, what string) wire.HealthChange {
+			for _, h := range u.Health {
+				if h.What == what {
+					return h
+				}
+			}
+			return wire.HealthChange{}
+		}
+		time.Sleep(25 * time.Minute)
+		if x := updateTo(t, d, device, addBuild(t, d, "junco", "2.2.0", 380, nil)); x.Status != task.Done {
+			t.Fatalf("%+v", x.Failure)
+		}
+		if u := record(); len(u) != 1 || len(u[0].Health) != 0 {
+			t.Errorf("compared before anything was measured: %+v", u)
+		}
+		time.Sleep(15 * time.Minute)
+		u := record()[0]
+		if h := of(u, "signal"); h.Before >= 0 || h.After >= 0 || h.Unit != "dBm" || h.Worse {
+			t.Errorf("%+v", u.Health)
+		}
+		if h := of(u, "free memory"); h.Before < 1000 || h.After < 1000 || h.Worse {
+			t.Errorf("%+v", u.Health)
+		}
+		if h := of(u, "interval"); h.Before != h.After || h.Before == 0 {
+			t.Errorf("%+v", u.Health)
+		}
+		// It loses its power again and again.
+		for range 8 {
+			fault(t, d, deviceOf(t, d, device).HardwareID, "unplugged", 0)
+			time.Sleep(time.Minute)
+			fault(t, d, deviceOf(t, d, device).HardwareID, "", 0)
+			time.Sleep(time.Minute)
+		}
+		time.Sleep(6 * time.Minute)
+		if h := of(record()[0], "returns"); !h.Worse || h.After <= h.Before || h.Unit != "times an hour" {
+			t.Errorf("%+v", record()[0].Health)
+		}
+		// What comes after the next update is not this one's.
+		if x := updateTo(t, d, device, addBuild(t, d, "junco", "2.3.0", 380, nil)); x.Status != task.Done {
+			t.Fatalf("%+v", x.Failure)
+		}
+		was := of(record()[1], "returns")
+		time.Sleep(20 * time.Minute)
+		list := record()
+		if now := of(list[1], "returns"); now != was || !now.Worse {
+			t.Errorf("it was %+v and is %+v", was, now)
+		}
+		if h := of(list[0], "returns"); h.Worse || h.Before <= h.After {
+			t.Errorf("%+v", list[0].Health)
+		}
+	})
+}
+
 // TestASmallUnitGoesByASmallImage: a unit of 1 MiB has no room for the full image; a
 // small one goes first. Without one it is said which would help.
 func TestASmallUnitGoesByASmallImage(t *testing.T) {

@@ -2333,6 +2333,18 @@ export interface components {
              */
             span_seconds: number;
         };
+        HealthChange: {
+            /** Format: double */
+            after: number;
+            /** Format: double */
+            before: number;
+            /** @enum {string} */
+            unit: "dBm" | "bytes" | "%" | "s" | "times an hour";
+            /** @enum {string} */
+            what: "signal" | "free memory" | "battery" | "interval" | "returns";
+            /** @description By more than it changes by itself */
+            worse: boolean;
+        };
         HealthSeries: {
             /** @description The oldest first; spans in which nothing was said are not there */
             spans: components["schemas"]["HealthSpan"][];
@@ -3413,6 +3425,8 @@ export interface components {
             evidence?: components["schemas"]["Result"][];
             failure?: components["schemas"]["Failure"];
             from: string;
+            /** @description How the unit did the day before and the day after, once both were measured */
+            health?: components["schemas"]["HealthChange"][];
             outcome: string;
             /** @description Versions, where there were several */
             route?: string[];

@@ -18,7 +18,7 @@ const tones: Record<string, Tone> = {
   adopted: "proven", online: "proven", current: "proven", done: "proven", equal: "proven", "proven by effect": "proven", holds: "proven", "signed off": "proven", fits: "proven", added: "proven", "does not fit": "failed", new: "waiting", asked: "waiting", open: "waiting", succeeded: "proven", stable: "proven",
   running: "waiting", waiting: "waiting", queued: "waiting", add: "proven", change: "waiting", refused: "failed", held: "failed", asleep: "waiting", behind: "waiting", fetching: "waiting", writing: "waiting", proving: "waiting",
   "not handed over": "waiting", contacted: "waiting", joined: "waiting", configured: "waiting", reporting: "waiting", preview: "waiting", nightly: "waiting",
-  failed: "failed", lost: "failed", offline: "failed", differs: "failed", fails: "failed", drift: "failed", check: "failed", reverted: "failed", withdrawn: "failed",
+  failed: "failed", lost: "failed", offline: "failed", differs: "failed", fails: "failed", drift: "failed", check: "failed", worse: "failed", reverted: "failed", withdrawn: "failed",
 };
 
 /** Stamp is an outcome: a word, a shape and a colour, never colour alone. */

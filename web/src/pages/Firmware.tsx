@@ -5,6 +5,7 @@ import { Link } from "react-router";
 import { api, must, Failed, type Device, type Found, type Problem } from "../api";
 import { Notes, Stamp, Trouble, When } from "../parts";
 
+const round = (v: number) => Number(v.toPrecision(4)).toString();
 const kib = (bytes: number) => `${Math.ceil(bytes / 1024)} KiB`;
 
 /** Matrix shows which version runs where: a row a model at a site, a line a version. */
@@ -152,7 +153,7 @@ export function FirmwareOf({ device: d, held, update }: { device: Device; held: 
               <td><Stamp word={u.outcome} /></td>
               <td>{u.actor}</td>
               <td className="num">{u.seconds ? `${Math.round(u.seconds)} s` : ""}</td>
-              <td>{u.failure ? u.failure.what : u.evidence?.find((e) => e.name.includes("version"))?.seen}</td>
+              <td>{u.failure ? u.failure.what : u.evidence?.find((e) => e.name.includes("version"))?.seen}{u.health?.map((h) => <span key={h.what} className="sub">{h.what} {round(h.before)} → {round(h.after)} {h.unit}{h.worse ? <> <Stamp word="worse" /></> : null}</span>)}</td>
             </tr>
           ))}</tbody>
         </table>
