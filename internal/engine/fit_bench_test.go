@@ -1,0 +1,50 @@
+package engine
+
+import (
+	"bytes"
+	"fmt"
+	"testing"
+	"time"
+
+	"fado/internal/store"
+)
+
+// BenchmarkFitMany judges one image, with its routes, for a hundred thousand devices:
+// reading them from the records, and judging, which is promised within two seconds.
+func BenchmarkFitMany(b *testing.B) {
+	e := bench(b)
+	var img store.Image
+	for v := range 20 {
+		var err error
+		if img, err = e.AddImage(b.Context(), "test", bytes.NewReader(bytes.Repeat([]byte{byte(v)}, 400<<10)), ImageFacts{Firmware: "junco", Version: fmt.Sprintf("3.%d.0", v), Channel: "stable", Part: "program", Models: []string{"junco"}, OldestFrom: fmt.Sprintf("3.%d.0", max(v-4, 0))}); err != nil {
+			b.Fatal(err)
+		}
+	}
+	site, err := e.FindSite(b.Context(), "lagar")
+	if err != nil {
+		b.Fatal(err)
+	}
+	const many = 100_000
+	list := make([]store.Device, many)
+	for i := range list {
+		list[i] = store.Device{ID: store.NewID(), SiteID: site.ID, Name: fmt.Sprint("Nível ", i), Model: "junco", HardwareID: fmt.Sprintf("02:5A:13:%02X:%02X:%02X", i>>16, i>>8&255, i&255), Hostname: fmt.Sprint("nivel-", i), Topic: fmt.Sprint("lagar/nivel-", i),
+			Firmware: "junco", Running: fmt.Sprintf("3.%d.%d", i%19, i%300), Stage: "adopted"}
+	}
+	if err := e.Store.Write(b.Context(), func(tx *store.Tx) error { return store.SaveAll(tx, list) }); err != nil {
+		b.Fatal(err)
+	}
+	for b.Loop() {
+		began := time.Now()
+		all, err := store.All[store.Device](e.Store.Read(b.Context()), "id", "model = 'junco' AND name LIKE 'Nível %'")
+		if err != nil || len(all) != many {
+			b.Fatal(len(all), err)
+		}
+		b.ReportMetric(time.Since(began).Seconds(), "s/read")
+		began = time.Now()
+		verdicts, err := e.FitMany(b.Context(), all, img)
+		if err != nil || len(verdicts) != many || !verdicts[0].Fits || len(verdicts[0].Route) < 2 {
+			b.Fatal(len(verdicts), verdicts[0], err)
+		}
+		b.ReportMetric(time.Since(began).Seconds(), "s/judged")
+	}
+}
