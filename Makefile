@@ -62,9 +62,9 @@ fmt: web/node_modules/.installed
 # real connections. In bubbles of virtual time its own runtime crashes.
 RACED := TestASecondImplementation|TestBrokerByTLS|TestAnExternalBroker|TestDriftPresenceAndProof|TestImagesAreServed|TestAStoppedService
 
-# test: everything that has to hold, within twenty minutes on two cores.
+# test: everything that has to hold, within half an hour on two cores.
 test: tools check-generated lint
-	go test -tags console -count=1 -timeout 30m ./...
+	go test -tags console -count=1 -timeout 60m ./...
 	go test -tags console -race -short -count=1 -timeout 15m $$(go list ./... | grep -v /test/e2e)
 	go test -tags console -race -short -count=1 -timeout 15m -run '$(RACED)' ./test/e2e
 
