@@ -9,12 +9,14 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"net"
 	"net/url"
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	mqtt "github.com/eclipse/paho.mqtt.golang"
@@ -91,7 +93,12 @@ func (a Address) options() (*mqtt.ClientOptions, error) {
 	return o, nil
 }
 
-// Try signs in once with an account and signs out again.
+// ErrHungUp says that a broker took a connection and closed it without a word, as
+// one does that has no room for another session.
+var ErrHungUp = errors.New("the broker closed the connection without an answer, as one does that is full")
+
+// Try signs in once with an account and signs out again. It waits 30 s at most. Where
+// the broker does not answer but hang up, the error is ErrHungUp.
 func Try(ctx context.Context, a Address) error {
 	o, err := a.options()
 	if err != nil {
@@ -99,7 +106,11 @@ func Try(ctx context.Context, a Address) error {
 	}
 	c := mqtt.NewClient(o.SetAutoReconnect(false).SetCleanSession(true))
 	defer c.Disconnect(50)
-	return done(ctx, c.Connect())
+	err = done(ctx, c.Connect())
+	if errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) {
+		return ErrHungUp
+	}
+	return err
 }
 
 func done(ctx context.Context, t mqtt.Token) error {

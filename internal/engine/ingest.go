@@ -38,6 +38,7 @@ type ingest struct {
 	dirty   map[string]*pendingDevice
 	unknown map[string]store.Sighting
 	heard   map[string]map[string]string // what each unit said of itself since it came back
+	gone    map[string]time.Time         // units whose last word on their presence was that they go
 	health  measured
 }
 
@@ -73,7 +74,7 @@ type watcher struct {
 
 func newIngest(e *Engine) *ingest {
 	return &ingest{e: e, queue: make(chan broker.Message, 4096), watchers: map[*watcher]bool{},
-		latest: map[saidUnder]store.Latest{}, dirty: map[string]*pendingDevice{}, unknown: map[string]store.Sighting{}, heard: map[string]map[string]string{}, health: newMeasured()}
+		latest: map[saidUnder]store.Latest{}, dirty: map[string]*pendingDevice{}, unknown: map[string]store.Sighting{}, heard: map[string]map[string]string{}, gone: map[string]time.Time{}, health: newMeasured()}
 }
 
 // load reads the devices' topics again.
@@ -180,7 +181,10 @@ func (in *ingest) find(topic string) (l *listened, below string) {
 	return nil, ""
 }
 
-func (in *ingest) one(m broker.Message) {
+func (in *ingest) one(m broker.Message) { in.oneAt(m, in.e.Clock.Now()) }
+
+// oneAt takes in a message that came at a moment.
+func (in *ingest) oneAt(m broker.Message, at time.Time) {
 	in.taken.Add(1)
 	l, base := in.find(m.Topic)
 	if l == nil {
@@ -192,7 +196,7 @@ func (in *ingest) one(m broker.Message) {
 	}
 	var kind dialect.MessageKind
 	var facts dialect.Facts
-	known, at := false, in.e.Clock.Now()
+	known := false
 	if l.dialect != nil {
 		kind, facts, known = l.dialect.Decode(base, m.Topic, m.Payload)
 	}
@@ -223,8 +227,19 @@ func (in *ingest) device(l *listened, kind dialect.MessageKind, facts dialect.Fa
 			in.column(l, at, "presence", p)
 		}
 		delete(in.heard, l.id) // it comes or goes; what it is, it says anew
+		if delete(in.gone, l.id); facts.Text("presence") == "offline" {
+			in.gone[l.id] = at
+		}
 	case dialect.Identity:
 		in.identity(l, facts, from, base, at)
+	case dialect.State, dialect.Health:
+		// The will of an earlier session may overtake the first words of the next
+		// (order holds within one topic only; MQTT 3.1.1, section 4.6). One that
+		// goes on speaking is there.
+		if since, gone := in.gone[l.id]; gone && !l.dialect.Sleeps() && at.Sub(since) >= overtaken {
+			delete(in.gone, l.id)
+			in.column(l, at, "presence", "online")
+		}
 	case dialect.Wake:
 		delete(in.heard, l.id)
 		if !in.identity(l, facts, from, base, at) {
@@ -258,6 +273,9 @@ func (in *ingest) device(l *listened, kind dialect.MessageKind, facts dialect.Fa
 	}
 	in.e.Changes.Mark("messages", l.id)
 }
+
+// overtaken is how long after a unit's end what it had said before may still come in.
+const overtaken = 2 * time.Second
 
 // identity takes in what a unit says of itself. Families say it in one message
 // or in several; nothing counts before the hardware id is said, and a false

@@ -49,7 +49,7 @@ func (s LinkState) Trouble(now time.Time) *problem.Problem {
 	case s.At.IsZero():
 		return nil
 	case !s.Connected:
-		return problem.New(problem.Unavailable, "The broker is not connected since "+s.Since.Format("15:04")+" UTC.", "It is off or restarting, it refuses Fado's account, or its certificate is not the one expected.",
+		return problem.New(problem.Unavailable, "The broker is not connected since "+s.Since.Format("15:04")+" UTC.", "It is off or restarting, has no room for another session, refuses Fado's account, or its certificate is not the one expected.",
 			"See that it runs and look into its log. What units say meanwhile is lost unless the broker keeps it; Fado connects by itself.")
 	case c != nil && c.Trouble != "":
 		return problem.New(problem.Unavailable, "The broker's certificate does not hold: "+c.Trouble+".", "It was not renewed, was made for another name, or was signed by somebody else.", "Give the broker another certificate. «fado ca server» makes one.")

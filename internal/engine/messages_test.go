@@ -75,6 +75,56 @@ func TestACrashCostsNoHealth(t *testing.T) {
 	}
 }
 
+// TestWhatComesTwiceOrLate: QoS 1 may deliver a message twice, and two topics may
+// overtake one another. A return is counted once, a reading is measured once, and a
+// unit that goes on speaking after an old will is there.
+func TestWhatComesTwiceOrLate(t *testing.T) {
+	e := bench(t)
+	d := device(t, e, "Nora", "sobro-quatro", "02:5A:11:00:09:01")
+	in, at := hearing(t, e), time.Now()
+	say := func(topic, payload string) {
+		for range 2 {
+			in.oneAt(broker.Message{Topic: d.Topic + "/" + topic, Payload: []byte(payload), From: "unit-025a11000901-1"}, at)
+		}
+	}
+	presence := func(want string) {
+		t.Helper()
+		in.flush()
+		got, err := store.One[store.Device](e.Store.Read(t.Context()), "id = ?", d.ID)
+		if err != nil || got.Presence != want {
+			t.Errorf("%s, want %s; %v", got.Presence, want, err)
+		}
+	}
+	say("presence", `"online"`)
+	say("state/relay-1", "true")
+	presence("online")
+	at = at.Add(30 * time.Second)
+	say("state/relay-1", "true")
+	say("presence", `"offline"`)
+	presence("offline")
+	at = at.Add(overtaken / 2)
+	say("state/relay-1", "true") // from before its end
+	presence("offline")
+	at = at.Add(10 * time.Second)
+	say("presence", `"online"`)
+	say("presence", `"offline"`) // the will of the session before
+	at = at.Add(30 * time.Second)
+	presence("offline")
+	say("state/relay-1", "true")
+	presence("online")
+	for what, want := range map[health.What]int64{health.Returns: 2, health.Interval: 3} {
+		n := int64(0)
+		for k, r := range in.health.rolls {
+			if k.span == health.Coarse && k.what == what {
+				n += r.Count
+			}
+		}
+		if n != want {
+			t.Errorf("%s: %d times, want %d", what, n, want)
+		}
+	}
+}
+
 // TestWhatIsKeptIsBounded: by time and by size, the oldest first.
 func TestWhatIsKeptIsBounded(t *testing.T) {
 	at := time.Date(2026, 3, 1, 10, 0, 0, 0, time.UTC)

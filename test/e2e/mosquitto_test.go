@@ -205,6 +205,54 @@ func TestAManagedBroker(t *testing.T) {
 	waitFor(t, "the account's end", func() bool { l, err := ctl.Logins(t.Context()); _, has := l[account]; return err == nil && !has })
 }
 
+// TestAFullBroker: Debian's broker that allows a few sessions, all of them taken. The
+// unit is not sent away to a broker where it would find no place; what is intended
+// stays, and the same account serves when there is room.
+func TestAFullBroker(t *testing.T) {
+	b := newRealBroker(t, "max_connections 6")
+	h, _ := startManaged(t, b)
+	waitFor(t, "Fado's own session", func() bool { return h.link().Connected })
+	host, port := split(t, b.at)
+	before := h.device()
+
+	var guests []*broker.External
+	for i := 0; ; i++ {
+		x, err := broker.Dial(broker.Address{Host: host, Port: port, User: "fado-service", Password: secret.New(adminPassword), ClientID: fmt.Sprint("guest-", i)})
+		if err != nil {
+			t.Fatal(err)
+		}
+		came := false
+		for until := time.Now().Add(time.Second); !came && time.Now().Before(until); time.Sleep(20 * time.Millisecond) {
+			came = x.Connected()
+		}
+		if !came {
+			x.Close() // it would take the first place that becomes free
+			break
+		}
+		guests = append(guests, x)
+		t.Cleanup(x.Close)
+	}
+	if len(guests) == 0 {
+		t.Fatal("there was no room to begin with")
+	}
+	x := h.run("/api/v1/devices/relay-1/commission", struct{}{})
+	if x.Status != task.Failed || x.Failure == nil || !strings.Contains(x.Failure.Cause, "no room") || !strings.Contains(x.Failure.What, "as one does that is full") {
+		t.Fatalf("%s: %+v\n%s", x.Status, x.Failure, sheet(x))
+	}
+	if d := h.device(); d.Topic != before.Topic || d.Hostname != before.Hostname || d.Stage == "adopted" {
+		t.Errorf("%+v, before %+v", d, before)
+	}
+	for _, g := range guests {
+		g.Close()
+	}
+	if x = h.run("/api/v1/tasks/"+x.ID+"/retry", struct{}{}); x.Status != task.Done {
+		t.Fatalf("%+v\n%s", x.Failure, sheet(x))
+	}
+	if d := h.device(); d.Stage != "adopted" || d.Topic != before.Topic {
+		t.Errorf("%+v", d)
+	}
+}
+
 func (h *home) expectEvent(part string) {
 	h.t.Helper()
 	waitFor(h.t, "the event «"+part+"»", func() bool {

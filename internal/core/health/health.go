@@ -71,11 +71,12 @@ func (r Roll) Mean() float64 {
 	return r.Sum / float64(r.Count)
 }
 
-// Last remembers when a unit last gave a reading.
-type Last struct{ reading time.Time }
+// Last remembers when a unit last gave a reading and when it last came online.
+type Last struct{ reading, came time.Time }
 
-// A unit says several things at once; what comes within together belongs to one
-// reading, and what comes after longest is a unit that had been away.
+// A unit says several things at once, and a broker may deliver a message twice; what
+// comes within together belongs to one reading, or one return, and what comes after
+// longest is a unit that had been away.
 const (
 	together = time.Second
 	longest  = 24 * time.Hour
@@ -100,7 +101,10 @@ func (l *Last) Read(kind dialect.MessageKind, f dialect.Facts, at time.Time) map
 		}
 	case dialect.Presence:
 		if f.Text("presence") == "online" {
-			out[Returns] = 1
+			if l.came.IsZero() || at.Sub(l.came) >= together {
+				out[Returns] = 1
+			}
+			l.came = at
 		}
 	}
 	return out

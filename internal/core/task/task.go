@@ -219,8 +219,9 @@ type UpdateState struct {
 	Done         int64   `json:"done_bytes"`
 	Of           int64   `json:"of_bytes"`
 	Offers       int     `json:"offers"`
-	OfferID      int     `json:"offer_id"` // the command of the last offer, which its answer names
-	Told         bool    `json:"told"`     // the unit accepted the offer
+	OfferID      int     `json:"offer_id"`        // the command of the last offer, which its answer names
+	Since        int     `json:"since,omitempty"` // the last command before this leg
+	Told         bool    `json:"told"`            // the unit accepted the offer
 }
 
 // Outcome says how an update stands or ended.

@@ -692,6 +692,10 @@ func simulate(t *testing.T, seed uint64, outcomes map[string]int) int {
 		if len(queue) > 0 && r.IntN(10) == 0 {
 			queue = append(queue, queue[0]) // a message comes twice
 		}
+		if n := len(queue); n > 1 && r.IntN(10) == 0 { // messages on two topics overtake one another
+			i := r.IntN(n - 1)
+			queue[i], queue[i+1] = queue[i+1], queue[i]
+		}
 		e := Event{Kind: Tick}
 		if len(queue) > 0 {
 			e, queue = queue[0], queue[1:]

@@ -72,7 +72,7 @@ func NewUpdate(s Subject, legs []Leg, from, fromDigest string) State {
 func (m *machine) leg(n int) {
 	u, l := m.Update, m.Update.Legs[n]
 	u.At, u.Image, u.Version, u.Of, u.Done = n, l.Image, l.Version, l.Size, 0
-	u.Told, u.Offers, u.OfferID = false, 0, 0
+	u.Told, u.Offers, u.OfferID, u.Since = false, 0, 0, m.NextID
 	u.Before, u.BeforeSum = m.Seen.Version, m.Seen.Digest
 }
 
@@ -315,6 +315,9 @@ func (m *machine) updateMessage(e Event) {
 func (m *machine) progress(e Event) {
 	if m.Phase != phaseOffer && m.Phase != phaseTake {
 		return
+	}
+	if n, err := strconv.Atoi(e.Facts["command"]); err == nil && n <= m.Update.Since {
+		return // late word of an image before this one
 	}
 	if m.Phase == phaseOffer {
 		m.Pending, m.Update.Told = nil, true
