@@ -33,7 +33,7 @@ func randomText() string {
 func (s *server) site(ctx context.Context, x store.Site) (wire.Site, error) {
 	tx := s.Store.Read(ctx)
 	w := wire.Site{ID: x.ID, Key: x.Key, Name: x.Name, Zone: x.Zone, Reach: x.Reach, Scheme: naming.Scheme{Hostname: x.SchemeHostname, Topic: x.SchemeTopic, Label: x.SchemeLabel},
-		DownloadAddress: x.DownloadAddress, DownloadProof: x.DownloadProof, DownloadKiB: x.DownloadKiB, AllowUnsigned: x.AllowUnsigned, AllowDowngrade: x.AllowDowngrade, AllowRisky: x.AllowRisky, Proxy: x.Proxy,
+		DownloadAddress: x.DownloadAddress, DownloadProof: x.DownloadProof, DownloadKiB: x.DownloadKiB, AllowUnsigned: x.AllowUnsigned, AllowDowngrade: x.AllowDowngrade, AllowRisky: x.AllowRisky, Baseline: x.Baseline, Proxy: x.Proxy,
 		NameServer: x.NameServer, Domain: x.Domain, Range: x.Range, Reserved: engine.SplitList(x.Reserved),
 		Version: x.Version, Rooms: []wire.Room{}}
 	rooms, err := store.All[store.Room](tx, "name", "site_id = ?", x.ID)

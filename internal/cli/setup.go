@@ -151,10 +151,11 @@ func (a *app) siteCommand() *cobra.Command {
 		c.Flags().Bool("allow-unsigned", false, "allow images without a signed manifest")
 		c.Flags().Bool("allow-downgrade", false, "allow going back to an older version")
 		c.Flags().Bool("allow-risky", false, "consent to ways of updating that can kill an interrupted unit")
+		c.Flags().Bool("baseline", false, "bring units to the intended firmware before they are adopted")
 	}
 	body := func(c *cobra.Command, now naming.Scheme) wire.SiteEdit {
 		e := wire.SiteEdit{Name: changed(c, "name"), Zone: changed(c, "zone"), Reach: changed(c, "reach"), Network: changed(c, "network"), Broker: changed(c, "broker"), Hub: changed(c, "hub"),
-			DownloadAddress: changed(c, "download-address"), Proxy: changed(c, "proxy"), NameServer: changed(c, "name-server"), Domain: changed(c, "domain"), Range: changed(c, "range"), AllowUnsigned: changedBool(c, "allow-unsigned"), AllowDowngrade: changedBool(c, "allow-downgrade"), AllowRisky: changedBool(c, "allow-risky")}
+			DownloadAddress: changed(c, "download-address"), Proxy: changed(c, "proxy"), NameServer: changed(c, "name-server"), Domain: changed(c, "domain"), Range: changed(c, "range"), AllowUnsigned: changedBool(c, "allow-unsigned"), AllowDowngrade: changedBool(c, "allow-downgrade"), AllowRisky: changedBool(c, "allow-risky"), Baseline: changedBool(c, "baseline")}
 		if c.Flags().Changed("download-kib") {
 			n, _ := c.Flags().GetInt("download-kib") // the flag is there
 			e.DownloadKiB = &n
@@ -230,10 +231,14 @@ func (a *app) showSite(s wire.Site) error {
 			allow = append(allow, what)
 		}
 	}
+	before := ""
+	if s.Baseline {
+		before = "the intended firmware is reached"
+	}
 	return a.one(s, s.Key, [2]string{"Site", s.Name}, [2]string{"Key", s.Key}, [2]string{"Zone", s.Zone}, [2]string{"Reached", s.Reach}, [2]string{"Devices", fmt.Sprint(s.Devices)},
 		[2]string{"Rooms", strings.Join(rooms, ", ")}, [2]string{"Network", s.Network}, [2]string{"Broker", s.Broker}, [2]string{"Hub", s.Hub},
 		[2]string{"Hostnames", s.Scheme.Hostname}, [2]string{"Topics", s.Scheme.Topic}, [2]string{"Labels", s.Scheme.Label},
-		[2]string{"Downloads at", s.DownloadAddress}, [2]string{"", proof}, [2]string{"Download rate", pace}, [2]string{"Proxy", s.Proxy}, [2]string{"Name server", strings.TrimSpace(s.NameServer + " " + s.Domain)}, [2]string{"Addresses", s.Range}, [2]string{"Reserved", strings.Join(s.Reserved, ", ")}, [2]string{"Allows", strings.Join(allow, ", ")})
+		[2]string{"Downloads at", s.DownloadAddress}, [2]string{"", proof}, [2]string{"Download rate", pace}, [2]string{"Proxy", s.Proxy}, [2]string{"Name server", strings.TrimSpace(s.NameServer + " " + s.Domain)}, [2]string{"Addresses", s.Range}, [2]string{"Reserved", strings.Join(s.Reserved, ", ")}, [2]string{"Allows", strings.Join(allow, ", ")}, [2]string{"Before adoption", before})
 }
 
 func (a *app) roomCommand() *cobra.Command {

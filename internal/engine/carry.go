@@ -57,6 +57,8 @@ func (e *Engine) carry(r *runner, c task.Command) task.Event {
 		return w.ask(ctx)
 	case task.DoRoundTrip:
 		return w.roundTrip(ctx)
+	case task.DoBaseline:
+		return w.baseline(ctx)
 	case task.DoAdopt:
 		return w.adopt(ctx)
 	case task.DoCheck:

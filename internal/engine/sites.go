@@ -93,7 +93,7 @@ func (e *Engine) SaveSite(ctx context.Context, actor, ref string, ifVersion int6
 		}
 		siteNetwork(&s, edit, &f)
 		for field, set := range map[string]struct{ to, from *bool }{
-			"allow_unsigned": {&s.AllowUnsigned, edit.AllowUnsigned}, "allow_downgrade": {&s.AllowDowngrade, edit.AllowDowngrade}, "allow_risky": {&s.AllowRisky, edit.AllowRisky}} {
+			"allow_unsigned": {&s.AllowUnsigned, edit.AllowUnsigned}, "allow_downgrade": {&s.AllowDowngrade, edit.AllowDowngrade}, "allow_risky": {&s.AllowRisky, edit.AllowRisky}, "baseline": {&s.Baseline, edit.Baseline}} {
 			if set.from != nil && field != "" {
 				*set.to = *set.from
 			}

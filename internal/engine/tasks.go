@@ -616,7 +616,7 @@ func (e *Engine) follow(tx *store.Tx, id string, d store.Device, before, after t
 			return err
 		}
 	}
-	if after.Kind == task.Commission && after.Stage != before.Stage && inventory.Stage(after.Stage) != inventory.Stage(d.Stage) {
+	if after.Stage != before.Stage && inventory.Stage(after.Stage) != inventory.Stage(d.Stage) {
 		if !inventory.Stage(d.Stage).AtLeast(after.Stage) || after.Stage == inventory.Contacted {
 			columns := map[string]any{"stage": string(after.Stage)}
 			if after.Stage == inventory.Adopted {
@@ -670,6 +670,8 @@ func (e *Engine) follow(tx *store.Tx, id string, d store.Device, before, after t
 		text = fmt.Sprintf("%s now runs %s, by its own report.", d.Name, after.Update.Version)
 	case after.Kind == task.Apply && after.Status == task.Done:
 		text = fmt.Sprintf("%s holds its settings as intended.", d.Name)
+	case after.Kind == task.Commission && after.Status == task.Done && after.Stage != inventory.Adopted:
+		text = fmt.Sprintf("%s is in service and proven. It is adopted once it runs the intended firmware.", d.Name)
 	case after.Kind == task.Commission && after.Status == task.Done:
 		text = fmt.Sprintf("%s is adopted and proven.", d.Name)
 	case after.Kind == task.Check && after.Status == task.Done:
@@ -899,7 +901,11 @@ func (e *Engine) subject(tx *store.Tx, d store.Device) (task.Subject, error) {
 	if err != nil {
 		return task.Subject{}, err
 	}
-	s := task.Subject{Name: d.Name, HardwareID: d.HardwareID, Model: model.Name, BootUsual: e.bootUsual(tx, model), SetUp: model.SetUp, Recover: model.Recover,
+	site, err := store.One[store.Site](tx, "id = ?", d.SiteID)
+	if err != nil {
+		return task.Subject{}, err
+	}
+	s := task.Subject{Baseline: site.Baseline, Name: d.Name, HardwareID: d.HardwareID, Model: model.Name, BootUsual: e.bootUsual(tx, model), SetUp: model.SetUp, Recover: model.Recover,
 		Adopted: d.Stage == string(inventory.Adopted)}
 	if e.byHand {
 		s.ByHand = true
@@ -995,8 +1001,12 @@ func (e *Engine) Retry(ctx context.Context, actor, id string) (store.Task, error
 			return rec, err
 		}
 	}
+	adopts := state.Subject.Baseline
 	if state.Subject, err = e.subject(e.Store.Read(ctx), d); err != nil {
 		return rec, err
+	}
+	if state.Update != nil {
+		state.Subject.Baseline = adopts // as it was planned
 	}
 	if s, ok := pinned[settings.WifiSSID].(string); ok {
 		state.Subject.Network = s

@@ -13,6 +13,7 @@ import (
 	"fado/internal/core/inventory"
 	"fado/internal/core/problem"
 	"fado/internal/core/task"
+	"fado/internal/core/version"
 	"fado/internal/fail"
 	"fado/internal/store"
 )
@@ -52,6 +53,11 @@ func (e *Engine) Update(ctx context.Context, actor, ref, image string) (store.Ta
 	if err != nil {
 		return store.Task{}, err
 	}
+	goal, err := e.goal(e.Store.Read(ctx), d)
+	if err != nil {
+		return store.Task{}, err
+	}
+	subject.Baseline = subject.Baseline && inventory.Stage(d.Stage) == inventory.Reporting && version.Stand(img.Version, goal.Version) == version.Current
 	legs := make([]task.Leg, len(verdict.Route))
 	for i, l := range verdict.Route {
 		legs[i] = task.Leg{Image: l.SHA256, Version: l.Version, Size: l.Size}
@@ -218,6 +224,58 @@ func (w *worker) fit(ctx context.Context) task.Event {
 		return task.Event{Code: "unfit", Facts: map[string]string{"sentence": fmt.Sprintf("The way there is another one than when it was planned; now it begins with %s.", v.Route[0].Version)}}
 	}
 	return task.Event{Facts: map[string]string{"sentence": v.Sentence}}
+}
+
+// baseline sees that a unit runs the intended firmware before it is adopted. Where it
+// does not, an update is queued behind this task, and adopts it in the end.
+func (w *worker) baseline(ctx context.Context) task.Event {
+	tx := w.e.Store.Read(ctx)
+	goal, err := w.e.goal(tx, w.d)
+	if err != nil {
+		return failed("internal", err)
+	}
+	says := func(code, format string, args ...any) task.Event {
+		return task.Event{Code: code, Facts: map[string]string{"seen": fmt.Sprintf(format, args...)}}
+	}
+	switch version.Stand(w.d.Running, goal.Version) {
+	case version.Current:
+		return says("", "It runs %s, as intended.", w.d.Running)
+	case version.Ahead:
+		return says("", "It runs %s, which is newer than the intended %s.", w.d.Running, goal.Version)
+	}
+	if goal.Version == "" {
+		return says("", "No firmware is intended for it.")
+	}
+	// One that was queued before a stop of the service counts.
+	if n, err := store.Count[store.Task](tx, "device_id = ? AND kind = ? AND status = 'queued'", w.d.ID, string(task.Update)); err != nil || n > 0 {
+		if err != nil {
+			return failed("internal", err)
+		}
+		return says("follows", "It runs %s. The update to %s follows, and its adoption after that.", w.d.Running, goal.Version)
+	}
+	list, err := store.All[store.Image](tx, "sequence DESC", "instr(models, ?) > 0 AND step = 0 AND withdrawn = '' AND part = ?", ","+w.d.Model+",", string(firmware.Program))
+	if err != nil {
+		return failed("internal", err)
+	}
+	sentence := "The library has no image of that version for its model."
+	for _, img := range list {
+		if version.Stand(img.Version, goal.Version) != version.Current {
+			continue
+		}
+		v, _, err := w.e.Fit(ctx, w.d, img)
+		if err != nil {
+			return failed("internal", err)
+		}
+		if !v.Fits {
+			sentence = v.Sentence
+			continue
+		}
+		if _, err := w.e.Update(ctx, "fado", w.d.ID, img.SHA256); err != nil {
+			return failed("internal", err)
+		}
+		return says("follows", "It runs %s. The update to %s follows, and its adoption after that.", w.d.Running, goal.Version)
+	}
+	return task.Event{Code: "baseline", Facts: map[string]string{"wanted": goal.Version, "version": w.d.Running, "sentence": sentence}}
 }
 
 // dangers lets one update a site go at a time, where an interruption leaves a unit

@@ -32,6 +32,7 @@ type Site struct {
 	AllowDowngrade  bool
 	AllowRisky      bool
 	LeastBattery    int
+	Baseline        bool  // units are adopted on the intended firmware only
 	Version         int64 // counts edits, for If-Match
 }
 

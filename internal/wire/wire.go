@@ -51,6 +51,7 @@ type Site struct {
 	AllowDowngrade  bool          `json:"allow_downgrade"`
 	DownloadKiB     int           `json:"download_kib,omitempty" doc:"KiB a second for image downloads of all its units together; nothing for no limit"`
 	AllowRisky      bool          `json:"allow_risky" doc:"Consent to ways of updating that can kill an interrupted unit"`
+	Baseline        bool          `json:"baseline" doc:"Units are brought to the intended firmware before they are adopted"`
 	Devices         int64         `json:"devices"`
 	Version         int64         `json:"version" doc:"For If-Match"`
 	Rooms           []Room        `json:"rooms"`
@@ -82,6 +83,7 @@ type SiteEdit struct {
 	AllowDowngrade  *bool          `json:"allow_downgrade,omitempty"`
 	DownloadKiB     *int           `json:"download_kib,omitempty" doc:"KiB a second; 0 for no limit"`
 	AllowRisky      *bool          `json:"allow_risky,omitempty"`
+	Baseline        *bool          `json:"baseline,omitempty"`
 }
 
 // Network is a Wi-Fi network. Its passphrase goes in and does not come out.

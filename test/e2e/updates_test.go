@@ -345,3 +345,45 @@ func step(x wire.Task, name string) task.Step {
 	}
 	return task.Step{}
 }
+
+// TestABaseline: a site that wants new units on the intended firmware first. Where no
+// image leads there, commissioning says so and can be tried again; where one does, the
+// update follows by itself, and the hub gets the unit when it has succeeded.
+func TestABaseline(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		d := startDemo(t, bubble, "", nil)
+		do(t, d, "PATCH", "/api/v1/sites/lagar", wire.SiteEdit{Baseline: new(true)})
+		const name = "adega-level-1"
+		dev, err := client.Get[wire.Device](t.Context(), d.Client, client.Path("devices", name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		now := func() wire.Device {
+			dev, err := client.Get[wire.Device](t.Context(), d.Client, client.Path("devices", name))
+			if err != nil {
+				t.Fatal(err)
+			}
+			return dev
+		}
+		do(t, d, "PUT", "/api/v1/goals", wire.Goal{Site: "lagar", Model: dev.Model, Version: "9.1.0"})
+		x := commissioned(t, d, name)
+		if x.Status != task.Failed || x.Failure.Code != "baseline" || !strings.Contains(x.Failure.What, "firmware 9.1.0 is intended") || !strings.Contains(x.Failure.What, "no image of that version") {
+			t.Fatalf("%s %+v\n%s", x.Status, x.Failure, sheet(x))
+		}
+		if got := now(); got.Stage != "reporting" || got.Presence != "online" {
+			t.Fatalf("%s %s", got.Stage, got.Presence)
+		}
+		addBuild(t, d, dev.Model, "9.1.0", 380, nil)
+		if x = run(t, d, client.Path("tasks", x.ID, "retry"), nil); x.Status != task.Done {
+			t.Fatalf("%+v\n%s", x.Failure, sheet(x))
+		}
+		waitFor(t, "its adoption after the update", func() bool { return now().Stage == "adopted" })
+		if got := now(); got.Running != "9.1.0" || got.Standing != "current" {
+			t.Errorf("%s %s", got.Running, got.Standing)
+		}
+		u := unitReport(t, d, dev.HardwareID)
+		if len(u.Writes) != 1 {
+			t.Errorf("%d images were written", len(u.Writes))
+		}
+	})
+}

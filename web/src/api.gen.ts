@@ -3190,6 +3190,8 @@ export interface components {
             /** @description Consent to ways of updating that can kill an interrupted unit */
             allow_risky: boolean;
             allow_unsigned: boolean;
+            /** @description Units are brought to the intended firmware before they are adopted */
+            baseline: boolean;
             broker?: string;
             broker_id?: string;
             /** Format: int64 */
@@ -3244,6 +3246,7 @@ export interface components {
             allow_downgrade?: boolean;
             allow_risky?: boolean;
             allow_unsigned?: boolean;
+            baseline?: boolean;
             /** @description Name or id of its broker */
             broker?: string;
             /**
@@ -3410,6 +3413,8 @@ export interface components {
             /** Format: int64 */
             offers: number;
             outcome: string;
+            /** Format: int64 */
+            since?: number;
             told: boolean;
             version: string;
             wanted?: string;

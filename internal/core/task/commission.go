@@ -16,20 +16,25 @@ const (
 	phaseAwait    = "await"
 	phaseReport   = "read back"
 	phaseTrip     = "round trip"
+	phaseBaseline = "baseline"
 	phaseAdopt    = "adopt"
 )
 
 // NewCommission plans commissioning.
 func NewCommission(s Subject) State {
-	return State{Kind: Commission, Status: Queued, Subject: s, Stage: inventory.Listed, Steps: []Step{
+	steps := []Step{
 		{Name: phaseContact, Title: "Join its access point and identify it", State: StepAhead},
 		{Name: phasePrepare, Title: "Make its broker account and try it", State: StepAhead},
 		{Name: phaseHandOver, Title: "Hand over the settings", State: StepAhead},
 		{Name: phaseAwait, Title: "Wait for its restart and see it on the broker", State: StepAhead},
 		{Name: phaseReport, Title: "Read the settings back", State: StepAhead},
 		{Name: phaseTrip, Title: "Command and state, there and back", State: StepAhead},
-		{Name: phaseAdopt, Title: "Adopt it into the hub", State: StepAhead},
-	}}
+	}
+	if s.Baseline {
+		steps = append(steps, Step{Name: phaseBaseline, Title: "Is it on the intended firmware?", State: StepAhead})
+	}
+	steps = append(steps, Step{Name: phaseAdopt, Title: "Adopt it into the hub", State: StepAhead})
+	return State{Kind: Commission, Status: Queued, Subject: s, Stage: inventory.Listed, Steps: steps}
 }
 
 func (m *machine) commissionEnter(phase string) {
@@ -55,6 +60,8 @@ func (m *machine) commissionEnter(phase string) {
 		m.askAgain()
 	case phaseTrip:
 		m.command(DoRoundTrip, Repeatable)
+	case phaseBaseline:
+		m.command(DoBaseline, Repeatable)
 	case phaseAdopt:
 		m.command(DoAdopt, Repeatable)
 	}
@@ -161,7 +168,23 @@ func (m *machine) commissionResult(c Command, e Event) {
 	case DoRoundTrip:
 		if m.tripped(e) {
 			m.stage(inventory.Reporting)
+			next := phaseAdopt
+			if m.Subject.Baseline {
+				next = phaseBaseline
+			}
+			m.commissionEnter(next)
+		}
+	case DoBaseline:
+		switch e.Code {
+		case "":
+			m.note("%s", e.Facts["seen"])
 			m.commissionEnter(phaseAdopt)
+		case "follows": // an update that adopts it when it has succeeded
+			m.note("%s", e.Facts["seen"])
+			m.Steps[len(m.Steps)-1].Note = "Once the update has succeeded."
+			m.done()
+		default:
+			m.retryOr(e, 3)
 		}
 	case DoAdopt:
 		if m.adopted(e) {
@@ -359,6 +382,8 @@ func (m *machine) again() {
 		m.command(DoWrite, LookFirst)
 	case phaseTrip:
 		m.command(DoRoundTrip, Repeatable)
+	case phaseBaseline:
+		m.command(DoBaseline, Repeatable)
 	case phaseAdopt:
 		m.command(DoAdopt, Repeatable)
 	case phaseLink:

@@ -5,7 +5,7 @@ import "fmt"
 // hopeless lists the failures that another try by itself cannot change.
 var hopeless = map[string]bool{
 	"others_unit": true, "elsewhere": true, "key_refused": true, "no_key": true, "other_unit": true, "twice": true, "not_as_dialect": true, "refused": true,
-	"no_radio": true, "invalid": true, "hub_refused": true, "not_accepted": true, "login_refused": true, "not_reachable": true, "before_undone": true, "network_refused": true,
+	"no_radio": true, "baseline": true, "invalid": true, "hub_refused": true, "not_accepted": true, "login_refused": true, "not_reachable": true, "before_undone": true, "network_refused": true,
 }
 
 // explain puts a failure's code into three parts.
@@ -92,7 +92,9 @@ var explanations = map[string]explanation{
 	"hub_refused": {"The hub refused the thing: {detail}.", "Fado's access to the hub was changed, or the hub does not accept this kind of thing.",
 		"Check the hub's token under the site's settings, then try again."},
 	"no_hub": {"The site has no hub.", "It was not entered.", "Add the hub to the site, then try again."},
-	"unfit":  {"The image does not suit {name}: {sentence}", "Fit is decided before anything is sent.", "Choose another image. Nothing was sent."},
+	"baseline": {"{name} is not adopted yet: firmware {wanted} is intended, and it runs {version}. {sentence}", "The site wants its units on the intended firmware before they are adopted.",
+		"Add an image that suits it, change what is intended, or let the site do without («fado site edit --baseline=false»); then try again. It works meanwhile, and keeps its settings."},
+	"unfit": {"The image does not suit {name}: {sentence}", "Fit is decided before anything is sent.", "Choose another image. Nothing was sent."},
 	"no_link": {"No download link could be made: {detail}.", "The image's file is missing or changed on disk, or the site has no download address.",
 		"Add the image again, or set the site's download address, then try again."},
 	"refused": {"{name} refused the offer: {reason}.", "The unit checks manifest, key and room before it fetches.",

@@ -103,6 +103,7 @@ const (
 	DoAsk       Do = "ask"         // ask the unit for a report over the broker
 	DoRoundTrip Do = "round trip"  // command and state
 	DoWrite     Do = "write"       // write changed settings to a unit in service
+	DoBaseline  Do = "baseline"    // see that the unit gets to the intended firmware
 	DoAdopt     Do = "adopt"       // put the thing into the hub's directory
 	DoCheck     Do = "check"       // make the checks of a sign-off
 	DoFit       Do = "fit"         // does the image suit the unit as it is now
@@ -184,6 +185,7 @@ type Subject struct {
 	WakeUsual  float64 `json:"wake_usual,omitempty"` // seconds between two wakes
 	Wake       string  `json:"wake,omitempty"`       // how a person wakes it
 	Adopted    bool    `json:"adopted,omitempty"`    // the hub has it
+	Baseline   bool    `json:"baseline,omitempty"`   // it is adopted on the intended firmware only
 	ByHand     bool    `json:"by_hand,omitempty"`    // a person joins its access point
 	Way        string  `json:"way,omitempty"`        // how it is brought to take an image
 	Risky      bool    `json:"risky,omitempty"`      // an interrupted write leaves it dead

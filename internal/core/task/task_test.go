@@ -400,6 +400,7 @@ func TestApplyWaitsForTheWake(t *testing.T) {
 // faults that come and go. It is no copy of the reducer: it knows only what a
 // unit does.
 type world struct {
+	ready   bool // it was found on the intended firmware
 	r       *rand.Rand
 	now     time.Time
 	inSetUp bool
@@ -507,6 +508,10 @@ func (w *world) do(c Command, s State) []Event {
 			return res("hub_down", "detail", "x", "sentence", "x")
 		}
 		return res("", "seen", "x", "account", "a", "sentence", "x", "until", "x")
+	case DoBaseline:
+		code := []string{"", "", "follows", "baseline", "internal"}[w.r.IntN(5)]
+		w.ready = w.ready || code == ""
+		return res(code, "seen", "x", "detail", "x")
 	case DoHandOver:
 		if w.chance(15) {
 			return res("network_untried", "by", "another")
@@ -628,6 +633,7 @@ func simulate(t *testing.T, seed uint64, outcomes map[string]int) int {
 	if r.IntN(3) == 0 {
 		about.Sleeps, about.WakeUsual, about.Wake = true, 60, "Press the button."
 	}
+	about.Baseline = r.IntN(3) == 0
 	s := NewCommission(about)
 	switch r.IntN(3) {
 	case 0:
@@ -738,6 +744,9 @@ func simulate(t *testing.T, seed uint64, outcomes map[string]int) int {
 		}
 		if slices.ContainsFunc(out, func(c Command) bool { return c.Do == DoOffer }) && s.Seen.Digest == s.Update.Image {
 			fail("a unit is offered the image that it is known to run")
+		}
+		if s.Stage == inventory.Adopted && s.Subject.Baseline && !w.ready && (s.Update == nil || s.Update.Outcome != Succeeded && s.Update.Outcome != Skipped) {
+			fail("adopted, and not on the intended firmware")
 		}
 		if s.Kind == Apply && s.Status == Done && !w.kept {
 			fail("applied, but the unit does not hold it")

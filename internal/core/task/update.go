@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"fado/internal/core/check"
+	"fado/internal/core/inventory"
 )
 
 // The phases of an update; each is a visible step of the same name.
@@ -60,6 +61,9 @@ func NewUpdate(s Subject, legs []Leg, from, fromDigest string) State {
 			{Name: phaseAfter, Title: "Read the settings back", State: StepAhead},
 			{Name: phaseTest, Title: "Command and state, there and back", State: StepAhead},
 		}}}
+	if s.Baseline && !s.Adopted {
+		m.Steps = append(m.Steps, Step{Name: phaseAdopt, Title: "Adopt it into the hub", State: StepAhead})
+	}
 	if s.Way == ByPush {
 		m.Steps[3].Title = "It writes the image"
 		m.Steps[1].Title = "Have the image ready, and the site to itself"
@@ -119,6 +123,8 @@ func (m *machine) updateEnter(phase string) {
 		}
 	case phaseTest:
 		m.command(DoRoundTrip, Repeatable)
+	case phaseAdopt:
+		m.command(DoAdopt, Repeatable)
 	}
 }
 
@@ -159,7 +165,7 @@ func (m *machine) updateResult(c Command, e Event) {
 			if m.Update.At > 0 {
 				m.Update.Outcome = Succeeded
 			}
-			m.done()
+			m.finish()
 		case e.Code != "":
 			m.Update.Outcome = Skipped
 			if m.Update.At > 0 {
@@ -193,7 +199,22 @@ func (m *machine) updateResult(c Command, e Event) {
 		if m.tripped(e) {
 			m.nextLeg()
 		}
+	case DoAdopt:
+		if m.adopted(e) {
+			m.stage(inventory.Adopted)
+			m.done()
+		}
 	}
+}
+
+// finish ends an update whose image runs. A unit whose adoption waited for it is
+// adopted first.
+func (m *machine) finish() {
+	if m.Subject.Baseline && !m.Subject.Adopted {
+		m.updateEnter(phaseAdopt)
+		return
+	}
+	m.done()
 }
 
 // offered takes in how telling, or sending, went.
@@ -250,7 +271,7 @@ func (m *machine) nextLeg() {
 		return
 	}
 	m.Update.Outcome = Succeeded
-	m.done()
+	m.finish()
 }
 
 func (m *machine) onward() {
