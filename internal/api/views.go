@@ -320,7 +320,7 @@ func (s *server) fits(ctx context.Context, ref, device string) ([]wire.Fit, erro
 			return nil, err
 		}
 		list = append(list, d)
-	} else if list, err = store.Some[store.Device](s.Store.Read(ctx), 500, "name", "model IN ? AND stage <> 'retired'", engine.SplitList(img.Models)); err != nil {
+	} else if list, err = store.SlimDevices(s.Store.Read(ctx), "model IN ? AND stage <> 'retired'", engine.SplitList(img.Models)); err != nil {
 		return nil, err
 	}
 	out := []wire.Fit{}

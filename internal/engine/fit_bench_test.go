@@ -35,7 +35,7 @@ func BenchmarkFitMany(b *testing.B) {
 	}
 	for b.Loop() {
 		began := time.Now()
-		all, err := store.All[store.Device](e.Store.Read(b.Context()), "id", "model = 'junco' AND name LIKE 'Nível %'")
+		all, err := store.SlimDevices(e.Store.Read(b.Context()), "model = 'junco' AND name LIKE 'Nível %'")
 		if err != nil || len(all) != many {
 			b.Fatal(len(all), err)
 		}
