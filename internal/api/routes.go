@@ -712,4 +712,5 @@ func (s *server) imageRoutes(api huma.API) {
 	})
 	s.firmwareRoutes(api)
 	s.feedRoutes(api)
+	s.rolloutRoutes(api)
 }

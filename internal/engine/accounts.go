@@ -4,7 +4,9 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/base64"
+	"encoding/json"
 	"fmt"
+	"slices"
 
 	"fado/internal/broker"
 	"fado/internal/core/inventory"
@@ -164,6 +166,12 @@ func (e *Engine) hubRights(tx *store.Tx, hubID string) (broker.Rights, error) {
 	}
 	if n, ok := e.Notice(h.Notice); ok {
 		r.Listen = n.Listens
+	}
+	if m, err := store.One[store.Meta](tx, "name = ?", alertsKey); err == nil {
+		var k keptAlerts
+		if err := json.Unmarshal([]byte(m.Value), &k); err == nil && k.Topic != "" {
+			r.Listen = append(slices.Clone(r.Listen), k.Topic)
+		}
 	}
 	for _, d := range list {
 		s, err := e.thingSubject(tx, d)

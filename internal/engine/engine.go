@@ -40,6 +40,7 @@ type Engine struct {
 	catalog   *catalog
 	ingest    *ingest
 	tasks     *tasks
+	rollouts  *rollouts
 	firsts    *firsts
 	dangers   *dangers
 	downloads *downloads
@@ -81,6 +82,7 @@ func Start(p Parts) (*Engine, error) {
 	e.catalog = &catalog{}
 	e.ingest = newIngest(e)
 	e.tasks = newTasks(e, cmp.Or(p.AtOnce, 32))
+	e.rollouts = newRollouts(e)
 	e.firsts = newFirsts(e)
 	e.dangers = newDangers()
 	e.downloads = newDownloads(e)
@@ -101,9 +103,11 @@ func Start(p Parts) (*Engine, error) {
 		e.Stop()
 		return nil, fmt.Errorf("listen on the broker: %w", err)
 	}
-	if err := e.tasks.takeUp(); err != nil {
-		e.Stop()
-		return nil, err
+	for _, takeUp := range []func() error{e.tasks.takeUp, e.rollouts.takeUp} {
+		if err := takeUp(); err != nil {
+			e.Stop()
+			return nil, err
+		}
 	}
 	e.work.Go(func() { e.reread.run(ctx) })
 	e.work.Go(func() { e.reread.rounds(ctx) })
@@ -116,6 +120,7 @@ func Start(p Parts) (*Engine, error) {
 	e.work.Go(func() { e.certificateLoop(ctx) })
 	e.work.Go(func() { e.feedLoop(ctx) })
 	e.work.Go(func() { e.downloads.run(ctx) })
+	e.work.Go(func() { e.alertLoop(ctx) })
 	if e.managed != nil {
 		e.work.Go(func() { e.accountsLoop(ctx) })
 	}
@@ -126,6 +131,7 @@ func Start(p Parts) (*Engine, error) {
 // next start.
 func (e *Engine) Stop() {
 	e.stop()
+	e.rollouts.wait()
 	e.tasks.wait()
 	e.work.Wait()
 }

@@ -227,6 +227,9 @@ func (t *tasks) start(ctx context.Context, rec store.Task, state task.State, pin
 	}
 	fail.Point("before task start")
 	err = e.Store.Write(ctx, func(tx *store.Tx) error {
+		if err := e.mayBegin(tx, rec); err != nil {
+			return err
+		}
 		n, err := store.Count[store.Task](tx, "device_id = ? AND kind = ? AND status IN ('queued','running','waiting')", rec.DeviceID, rec.Kind)
 		if err != nil {
 			return err
@@ -683,6 +686,11 @@ func (e *Engine) follow(tx *store.Tx, id string, d store.Device, before, after t
 	if err := e.afterwards(tx, d, after); err != nil {
 		return err
 	}
+	if after.Update != nil {
+		if err := e.updateEnded(tx, id, d, after); err != nil {
+			return err
+		}
+	}
 	if err := say("task", text); err != nil {
 		return err
 	}
@@ -1085,7 +1093,10 @@ func (e *Engine) CancelTask(ctx context.Context, actor, id string) (store.Task, 
 	} else { // queued behind another
 		next, _ := task.Next(state, task.Event{Kind: task.Cancel}, e.Clock.Now())
 		err = e.Store.Write(ctx, func(tx *store.Tx) error {
-			_, err := store.Change[store.Task](tx, map[string]any{"state": store.JSON(next), "status": string(next.Status), "ended_at": e.Clock.Now()}, "id = ? AND status = 'queued'", id)
+			n, err := store.Change[store.Task](tx, map[string]any{"state": store.JSON(next), "status": string(next.Status), "ended_at": e.Clock.Now()}, "id = ? AND status = 'queued'", id)
+			if err == nil && n > 0 && next.Update != nil {
+				err = e.updateEnded(tx, id, store.Device{ID: rec.DeviceID}, next)
+			}
 			return err
 		})
 		if err != nil {

@@ -42,13 +42,29 @@ func (e *Engine) Update(ctx context.Context, actor, ref, image string) (store.Ta
 	if !inventory.Stage(d.Stage).AtLeast(inventory.Joined) {
 		return store.Task{}, notInService(d)
 	}
+	return e.update(ctx, d, img, store.Task{Actor: actor})
+}
+
+// unfit says that an image does not suit a device, by a rule of core/firmware.
+type unfit struct {
+	*problem.Problem
+	rule string
+}
+
+// Unwrap gives the problem.
+func (u unfit) Unwrap() error { return u.Problem }
+
+// update starts an update of a device in service. rec says who wants it, and for which
+// rollout.
+func (e *Engine) update(ctx context.Context, d store.Device, img store.Image, rec store.Task) (store.Task, error) {
 	verdict, _, err := e.Fit(ctx, d, img)
 	if err != nil {
 		return store.Task{}, err
 	}
 	if !verdict.Fits {
-		return store.Task{}, problem.New(problem.Conflict, fmt.Sprintf("The image does not suit %s: %s", d.Name, verdict.Sentence), "Fit is decided before anything is sent.", "Choose another image; «fado image list» shows what there is.")
+		return store.Task{}, unfit{problem.New(problem.Conflict, fmt.Sprintf("The image does not suit %s: %s", d.Name, verdict.Sentence), "Fit is decided before anything is sent.", "Choose another image; «fado image list» shows what there is."), verdict.Rule}
 	}
+	rec.DeviceID, rec.Image = d.ID, img.SHA256
 	subject, err := e.subject(e.Store.Read(ctx), d)
 	if err != nil {
 		return store.Task{}, err
@@ -62,7 +78,7 @@ func (e *Engine) Update(ctx context.Context, actor, ref, image string) (store.Ta
 	for i, l := range verdict.Route {
 		legs[i] = task.Leg{Image: l.SHA256, Version: l.Version, Size: l.Size}
 	}
-	return e.tasks.start(ctx, store.Task{DeviceID: d.ID, Actor: actor, Image: img.SHA256}, task.NewUpdate(subject, legs, d.Running, d.Digest), nil)
+	return e.tasks.start(ctx, rec, task.NewUpdate(subject, legs, d.Running, d.Digest), nil)
 }
 
 // library is what fit has to know of images, read once for many devices.

@@ -260,19 +260,63 @@ type Certificate struct {
 
 // Task is durable work on one device.
 type Task struct {
+	ID         string `gorm:"primaryKey"`
+	DeviceID   string `gorm:"index"`
+	Kind       string
+	Status     string `gorm:"index"`
+	Actor      string
+	State      string // JSON of core/task.State
+	Pinned     []byte // sealed JSON of the intended settings that it applies
+	Revision   int64  // of the intended settings
+	Image      string `gorm:"index"`
+	Outcome    string
+	CreatedAt  time.Time
+	UpdatedAt  time.Time
+	EndedAt    *time.Time
+	RolloutID  string `gorm:"index"` // that it belongs to; "" for none
+	RolloutTry int    // which attempt of the rollout at this device it is
+}
+
+// Rollout is an update of many devices.
+type Rollout struct {
 	ID        string `gorm:"primaryKey"`
-	DeviceID  string `gorm:"index"`
-	Kind      string
+	Name      string `gorm:"uniqueIndex"`
 	Status    string `gorm:"index"`
-	Actor     string
-	State     string // JSON of core/task.State
-	Pinned    []byte // sealed JSON of the intended settings that it applies
-	Revision  int64  // of the intended settings
-	Image     string `gorm:"index"`
-	Outcome   string
+	Actor     string // who planned it
+	Ask       string // JSON of engine.RolloutAsk: what was selected, and the rules
+	State     string // JSON of core/rollout.State, without its units
 	CreatedAt time.Time
-	UpdatedAt time.Time
+	PlannedAt time.Time
+	StartedAt *time.Time
 	EndedAt   *time.Time
+	Reverts   string // id of the rollout that it takes back
+}
+
+// RolloutUnit is one device in a rollout, or one that was left out of it.
+type RolloutUnit struct {
+	RolloutID string `gorm:"primaryKey"`
+	DeviceID  string `gorm:"primaryKey;index"`
+	Place     int    // in the order in which they begin
+	Wave      int    // -1 for one that was left out
+	Standing  string // of core/rollout, or «left out»
+	Outcome   string
+	TaskID    string
+	Unit      string // JSON of core/rollout.Unit; for one that was left out, why
+}
+
+// Alert is news of a rollout on its way out.
+type Alert struct {
+	ID        int64 `gorm:"primaryKey"`
+	RolloutID string
+	What      string // held, done or lost
+	Body      string // JSON
+	At        time.Time
+	Posted    bool // to the webhook
+	Published bool // on the broker
+	Tries     int
+	NextTry   time.Time
+	Over      bool `gorm:"index"` // it went out, or was given up
+	Trouble   string
 }
 
 // Lease says which task holds a device.
@@ -535,7 +579,7 @@ type Kept struct {
 var records = []any{
 	&Site{}, &Room{}, &Network{}, &Broker{}, &Hub{}, &Posted{}, &File{}, &Device{}, &Unit{}, &Tenure{}, &Intended{}, &Revision{}, &Fact{},
 	&Account{}, &Authority{}, &Certificate{}, &Task{}, &Lease{}, &Trial{}, &Image{}, &Goal{}, &Feed{}, &Offered{}, &Link{}, &Event{}, &Check{}, &Outgoing{}, &Learnt{}, &SigningKey{},
-	&Person{}, &Token{}, &Session{}, &Answer{}, &Meta{}, &Sighting{}, &SealedCopy{},
+	&Person{}, &Token{}, &Session{}, &Answer{}, &Meta{}, &Sighting{}, &SealedCopy{}, &Rollout{}, &RolloutUnit{}, &Alert{},
 }
 
 var telemetry = []any{&Latest{}, &Heard{}, &Sample{}, &Kept{}, &Meta{}}

@@ -152,6 +152,8 @@ var recordMigrations = []*gormigrate.Migration{
 	{ID: "2026-11-25-brokers", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(records...) }},
 	// Updates of every family, over routes; feeds.
 	{ID: "2026-11-25-updates", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(records...) }},
+	// Rollouts, and sites that want the intended firmware before adoption.
+	{ID: "2026-11-25-rollouts", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(records...) }},
 }
 
 var telemetryMigrations = []*gormigrate.Migration{

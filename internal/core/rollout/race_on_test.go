@@ -1,0 +1,5 @@
+//go:build race
+
+package rollout
+
+const raceEnabled = true
