@@ -1,10 +1,13 @@
 package api
 
 import (
+	"bytes"
 	"context"
+	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -13,8 +16,10 @@ import (
 	"fado/internal/core/problem"
 	"fado/internal/core/rollout"
 	"fado/internal/core/secret"
+	"fado/internal/core/sheet"
 	"fado/internal/core/task"
 	"fado/internal/engine"
+	"fado/internal/paper"
 	"fado/internal/store"
 	"fado/internal/wire"
 )
@@ -374,6 +379,59 @@ func detailOf(rec store.Task) string {
 	return string(t.Update.Outcome)
 }
 
+// mostInReport is how many devices a report lists.
+const mostInReport = 200_000
+
+func (s *server) rolloutReport(ctx context.Context, ref string) (wire.RolloutReport, error) {
+	var r wire.RolloutReport
+	rec, err := s.FindRollout(ctx, ref)
+	if err != nil {
+		return r, err
+	}
+	r.At = s.Clock.Now()
+	r.Made = &r.At
+	if r.Rollout, err = s.asRollout(ctx, rec, true); err != nil {
+		return r, err
+	}
+	in, err := s.rolloutUnits(ctx, rec.ID, -1, "", 0, mostInReport)
+	if err != nil {
+		return r, err
+	}
+	left, err := s.rolloutUnits(ctx, rec.ID, -1, "left out", 0, mostInReport)
+	if err != nil {
+		return r, err
+	}
+	r.Units, r.LeftOut, r.Events = in.Units, left.Units, []wire.Event{}
+	events, err := store.All[store.Event](s.Store.Read(ctx), "id", "kind = 'rollout' AND at >= ? AND substr(text, 1, length(?)) = ?", rec.CreatedAt, "Rollout "+rec.Name+":", "Rollout "+rec.Name+":")
+	for _, e := range events {
+		r.Events = append(r.Events, wire.Event{ID: e.ID, At: e.At, Actor: e.Actor, Kind: e.Kind, Text: title(strings.TrimSpace(strings.TrimPrefix(e.Text, "Rollout "+rec.Name+":")))})
+	}
+	return r, err
+}
+
+// rolloutCSV writes the devices of a rollout as CSV (RFC 4180).
+func rolloutCSV(r wire.RolloutReport) ([]byte, error) {
+	var b bytes.Buffer
+	w := csv.NewWriter(&b)
+	w.UseCRLF = true
+	stamp := func(t *time.Time) string {
+		if t == nil {
+			return ""
+		}
+		return t.UTC().Format(time.RFC3339)
+	}
+	_ = w.Write([]string{"wave", "device", "hostname", "site", "model", "from", "to", "image", "outcome", "attempt", "began", "ended", "bytes", "why"})
+	for _, u := range slices.Concat(r.Units, r.LeftOut) {
+		row := []string{u.WaveName, u.Device, u.Hostname, u.Site, u.Model, u.From, u.To, u.Image, u.Stands, strconv.Itoa(u.Attempt), stamp(u.Began), stamp(u.Ended), strconv.FormatInt(u.Bytes, 10), u.Why}
+		for i := range row {
+			row[i] = sheet.Guarded(row[i])
+		}
+		_ = w.Write(row)
+	}
+	w.Flush()
+	return b.Bytes(), w.Error()
+}
+
 func (s *server) rolloutRoutes(api huma.API) {
 	answer := func(ctx context.Context, rec store.Rollout, err error) (*reply[wire.Rollout], error) {
 		if err != nil {
@@ -449,6 +507,32 @@ func (s *server) rolloutRoutes(api huma.API) {
 			return answer(ctx, rec, err)
 		})
 	}
+	handle(s, api, "GET", "/rollouts/{id}/report", "rollout-report", "The report of a rollout", 200, func(ctx context.Context, in *path1) (*reply[wire.RolloutReport], error) {
+		r, err := s.rolloutReport(ctx, in.ID)
+		return &reply[wire.RolloutReport]{r}, err
+	})
+	handle(s, api, "GET", "/rollouts/{id}/report.html", "rollout-report-page", "The report of a rollout, to print", 200, func(ctx context.Context, in *path1) (*file, error) {
+		r, err := s.rolloutReport(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		return page(paper.RolloutReport(r))
+	})
+	handle(s, api, "GET", "/rollouts/{id}/report.csv", "rollout-report-csv", "The devices of a rollout with their outcomes, as CSV", 200, func(ctx context.Context, in *path1) (*file, error) {
+		r, err := s.rolloutReport(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		b, err := rolloutCSV(r)
+		return &file{"text/csv; charset=utf-8; header=present", b}, err
+	})
+	handle(s, api, "GET", "/rollouts/{id}/progress.svg", "rollout-progress", "How many devices of a rollout had their outcome, over time", 200, func(ctx context.Context, in *path1) (*file, error) {
+		r, err := s.rolloutReport(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		return drawn(paper.Progress(r.Rollout, r.Units, r.At, time.UTC))
+	})
 	handle(s, api, "GET", "/alerts", "get-alerts", "Where news of rollouts goes", 200, func(ctx context.Context, _ *none) (*reply[wire.Alerts], error) {
 		a, err := s.AlertsTo(ctx)
 		return &reply[wire.Alerts]{wire.Alerts{URL: a.URL, Topic: a.Topic, Keyed: a.Keyed}}, err

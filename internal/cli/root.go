@@ -149,7 +149,7 @@ Exit codes: 0 done · 1 failed · 2 refused input · 3 no such thing ·
 	c.AddCommand(a.serveCommand(), a.demoCommand(), a.simCommand(), a.configCommand(), a.openapiCommand(), a.backupCommand(), a.restoreCommand())
 	c.AddCommand(a.loginCommand(), a.logoutCommand(), a.tokenCommand(), a.personCommand())
 	c.AddCommand(a.siteCommand(), a.roomCommand(), a.networkCommand(), a.brokerCommand(), a.caCommand(), a.certificateCommand(), a.hubCommand(), a.noticeCommand(), a.messageCommand(), a.modelCommand(), a.dialectCommand())
-	c.AddCommand(a.deviceCommand(), a.benchCommand(), a.taskCommand(), a.checkCommand(), a.imageCommand(), a.firmwareCommand(), a.keyCommand(), a.feedCommand(), a.releaseCommand(), a.eventCommand(), a.attentionCommand(), a.driftCommand())
+	c.AddCommand(a.deviceCommand(), a.benchCommand(), a.taskCommand(), a.checkCommand(), a.imageCommand(), a.firmwareCommand(), a.keyCommand(), a.feedCommand(), a.releaseCommand(), a.eventCommand(), a.attentionCommand(), a.driftCommand(), a.rolloutCommand(), a.alertCommand())
 	return c
 }
 

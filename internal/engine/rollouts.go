@@ -391,7 +391,7 @@ func (x *roller) carry(ctx context.Context, c rollout.Command, wave int) {
 
 // begin starts the update of a unit, unless that was done before.
 func (x *roller) begin(ctx context.Context, c rollout.Command) (rollout.Event, error) {
-	ev := rollout.Event{Kind: rollout.Begun, Device: c.Device, Attempt: c.Attempt}
+	ev := rollout.Event{Kind: rollout.Begun, Command: c.ID, Device: c.Device, Attempt: c.Attempt}
 	tx := x.e.Store.Read(ctx)
 	rec, err := store.One[store.Task](tx, "rollout_id = ? AND device_id = ? AND rollout_try = ?", x.id, c.Device, c.Attempt)
 	if err == nil {

@@ -133,6 +133,16 @@ type RolloutUnits struct {
 	Next  int           `json:"next,omitempty" doc:"Give it as from to read on"`
 }
 
+// RolloutReport is all that is to be told of a rollout.
+type RolloutReport struct {
+	At      time.Time     `json:"at"`
+	Made    *time.Time    `json:"-"`
+	Rollout Rollout       `json:"rollout"`
+	Units   []RolloutUnit `json:"units"`
+	LeftOut []RolloutUnit `json:"left_out"`
+	Events  []Event       `json:"events" doc:"Who did what, the oldest first"`
+}
+
 // Steering is what a person says to a rollout.
 type Steering struct {
 	Reason  string   `json:"reason,omitempty"`

@@ -151,7 +151,7 @@ const (
 	Resumed EventKind = "resumed" // the service came back
 	Tick    EventKind = "tick"    // State.Due has come
 	Begun   EventKind = "begun"   // an update was started: Device, Attempt, Task
-	Refused EventKind = "refused" // it was not: Code and Why
+	Refused EventKind = "refused" // it was not: Command, Code and Why
 	Ended   EventKind = "ended"   // an update ended: Outcome and Why
 	Looked  EventKind = "looked"  // Sights of the wave
 	Pause   EventKind = "pause"
@@ -274,6 +274,9 @@ func (m *machine) moved(e Event) {
 	u := m.unit(e.Device)
 	if u == nil || e.Attempt != u.Attempt || !u.moving() {
 		return
+	}
+	if e.Kind == Refused && !slices.ContainsFunc(m.Pending, func(c Command) bool { return c.ID == e.Command && c.Device == e.Device }) {
+		return // of an earlier command
 	}
 	m.drop(e.Device)
 	switch {
@@ -563,12 +566,7 @@ func (m *machine) nextWave() {
 		m.Phase, m.WaveBegan = Updating, m.now
 		return
 	}
-	m.Phase = Updating
-	for _, u := range m.Units {
-		if u.open() {
-			return // put back by a person meanwhile
-		}
-	}
+	m.Phase = Updating // the last wave waited for all
 	m.Status, m.Reason = Done, ""
 	m.due(time.Time{}, "")
 }

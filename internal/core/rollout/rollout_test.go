@@ -162,7 +162,7 @@ func TestSteering(t *testing.T) {
 	if May(p.s, first.Device, first.Attempt, p.now) {
 		t.Error("something may begin while it is paused")
 	}
-	p.event(Event{Kind: Refused, Device: first.Device, Attempt: first.Attempt, Code: NotNow})
+	p.event(Event{Kind: Refused, Command: first.ID, Device: first.Device, Attempt: first.Attempt, Code: NotNow})
 	if len(p.out) > 0 {
 		t.Errorf("%+v", p.out)
 	}

@@ -224,7 +224,7 @@ func (w *world) do(c Command) {
 		w.queue = append(w.queue, Event{Kind: Looked, Command: c.ID, Sights: sights})
 		return
 	}
-	answer := Event{Device: c.Device, Attempt: c.Attempt}
+	answer := Event{Command: c.ID, Device: c.Device, Attempt: c.Attempt}
 	for _, u := range w.updates {
 		if u.device == c.Device && u.attempt == c.Attempt {
 			answer.Kind, answer.Task = Begun, u.id
@@ -471,6 +471,21 @@ func (w *world) wait() bool {
 	}
 	if at.IsZero() {
 		return false
+	}
+	if late := w.s.WaveBegan.Add(w.s.Rules.Patience); w.s.Status == Running && w.s.Phase == Updating && w.s.Wave < w.s.Waves-1 && at.After(late.Add(time.Minute)) {
+		asleep, others := 0, 0
+		for _, u := range w.s.Units {
+			switch {
+			case u.Wave > w.s.Wave || !u.open():
+			case u.Sleeps && u.State == UnderWay:
+				asleep++
+			default:
+				others++
+			}
+		}
+		if asleep > 0 && others == 0 {
+			w.fail("it waits until %s for units that sleep, and should until %s", at.Format(time.RFC3339), late.Format(time.RFC3339))
+		}
 	}
 	w.now = later(w.now, at)
 	w.finish()
