@@ -293,11 +293,7 @@ func inWords(r rollout.Rules) []wire.RolloutRule {
 			hours += ", on " + strings.Join(days, ", ")
 		}
 	}
-	span := func(d time.Duration) string { return strings.TrimSuffix(strings.TrimSuffix(d.String(), "0s"), "0m") }
-	gate := fmt.Sprintf("%d %% succeeded, none lost, back and reporting after %s, each back at most %d times", r.Gate.Share, span(r.Gate.Soak), r.Gate.Returns)
-	if r.Gate.Soak == 0 {
-		gate = strings.Replace(gate, "after 0s", "at once", 1)
-	}
+	gate := fmt.Sprintf("%d %% succeeded, none lost, back and reporting %s after their update, each came back at most %s", r.Gate.Share, rollout.Span(r.Gate.Soak), rollout.Times(r.Gate.Returns))
 	if r.Gate.Health {
 		gate += ", signal, memory and interval no worse"
 	}
@@ -306,7 +302,7 @@ func inWords(r rollout.Rules) []wire.RolloutRule {
 	}
 	out := []wire.RolloutRule{{Rule: "Waves", Value: strings.Join(waves, ", ")}, {Rule: "At once", Value: fmt.Sprintf("%d, %d at a site; one at a site where an interruption would leave a unit dead", r.AtOnce, r.PerSite)},
 		{Rule: "Begins", Value: hours}, {Rule: "Gate", Value: gate}}
-	return append(out, wire.RolloutRule{Rule: "Sleeping units", Value: "a wave waits for them " + strings.TrimSuffix(r.Patience.String(), "0s") + ", the last one for all"})
+	return append(out, wire.RolloutRule{Rule: "Sleeping units", Value: "a wave waits " + rollout.Span(r.Patience) + " for them, the last one for all"})
 }
 
 // rolloutUnits is a page of a rollout's devices; stands "" takes all that are part of it.

@@ -399,7 +399,7 @@ func (s *server) events(ctx context.Context, deviceRef, siteRef, taskID string, 
 
 // attention gathers what a person should look at first.
 func (s *server) attention(ctx context.Context, siteRef string) (wire.Attention, error) {
-	a := wire.Attention{Devices: []wire.Device{}, Tasks: []wire.Task{}, Sighted: []wire.Sighting{}, Problems: []string{}, Counts: wire.Counts{ByStage: map[string]int64{}}}
+	a := wire.Attention{Devices: []wire.Device{}, Tasks: []wire.Task{}, Sighted: []wire.Sighting{}, Rollouts: []wire.Rollout{}, Problems: []string{}, Counts: wire.Counts{ByStage: map[string]int64{}}}
 	tx := s.Store.Read(ctx)
 	siteID := ""
 	if siteRef != "" {
@@ -446,6 +446,17 @@ func (s *server) attention(ctx context.Context, siteRef string) (wire.Attention,
 	}
 	if a.Tasks, err = s.asTasks(ctx, tasks); err != nil {
 		return a, err
+	}
+	rollouts, err := store.Some[store.Rollout](tx, 20, "CASE status WHEN 'held' THEN 0 ELSE 1 END, id DESC", "status IN ('running','paused','held') AND (? = '' OR id IN (SELECT u.rollout_id FROM rollout_units u JOIN devices d ON d.id = u.device_id WHERE u.wave >= 0 AND d.site_id = ?))", siteID, siteID)
+	if err != nil {
+		return a, err
+	}
+	for _, r := range rollouts {
+		w, err := s.asRollout(ctx, r, false)
+		if err != nil {
+			return a, err
+		}
+		a.Rollouts = append(a.Rollouts, w)
 	}
 	sighted, err := s.Sightings(ctx, false)
 	if err != nil {

@@ -255,7 +255,7 @@ func (a *app) waveLine(w wire.RolloutWave) string {
 	if mark == "" {
 		mark = "»"
 	}
-	line := fmt.Sprintf("%s %-9s  %-8s  %3d: %s", mark, w.Name, w.Stands, w.Devices, counts(w.Counts))
+	line := fmt.Sprintf("%s %-9s  %-8s  %3d devices: %s", mark, w.Name, w.Stands, w.Devices, counts(w.Counts))
 	if w.Begins != nil && w.Ends != nil {
 		line += fmt.Sprintf(". From %s to %s", w.Begins.Local().Format("2 Jan 15:04"), w.Ends.Local().Format("2 Jan 15:04"))
 	}

@@ -858,6 +858,7 @@ type Attention struct {
 	Devices  []Device   `json:"devices" doc:"At most 50, the most urgent first"`
 	Total    int64      `json:"total"`
 	Tasks    []Task     `json:"tasks" doc:"Under way"`
+	Rollouts []Rollout  `json:"rollouts" doc:"Under way, those that are held first"`
 	Sighted  []Sighting `json:"sighted" doc:"Units in set-up mode"`
 	Queued   int64      `json:"queued" doc:"Things that have not reached their hub"`
 	Counts   Counts     `json:"counts"`

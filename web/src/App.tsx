@@ -18,6 +18,7 @@ import { InventoryPage } from "./pages/Inventory";
 import { Messages } from "./pages/Messages";
 import { NamesPage } from "./pages/Names";
 import { Beside, SignOffPage } from "./pages/SignOff";
+import { RolloutPage, RolloutsPage } from "./pages/Rollouts";
 import { SignIn } from "./pages/SignIn";
 import { Trouble } from "./parts";
 
@@ -35,6 +36,7 @@ const pages = [
   { to: "/bench", name: "Bench" },
   { to: "/sign-off", name: "Sign-off" },
   { to: "/firmware", name: "Firmware" },
+  { to: "/rollouts", name: "Rollouts" },
   { to: "/drift", name: "Drift" },
   { to: "/messages", name: "Messages" },
   { to: "/hubs", name: "Hubs" },
@@ -90,6 +92,8 @@ function Inside({ name }: { name: string }) {
           <Route path="/devices/:id" element={<DevicePage />} />
           <Route path="/bench" element={<Bench site={site} />} />
           <Route path="/firmware" element={<Images site={site} />} />
+          <Route path="/rollouts" element={<RolloutsPage site={site} />} />
+          <Route path="/rollouts/:id" element={<RolloutPage />} />
           <Route path="/drift" element={<DriftPage site={site} />} />
           <Route path="/messages" element={<Messages site={site} />} />
           <Route path="/hubs" element={<Hubs />} />

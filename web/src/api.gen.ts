@@ -2114,6 +2114,8 @@ export interface components {
              * @description Things that have not reached their hub
              */
             queued: number;
+            /** @description Under way, those that are held first */
+            rollouts: components["schemas"]["Rollout"][];
             /** @description Units in set-up mode */
             sighted: components["schemas"]["Sighting"][];
             /** @description Under way */

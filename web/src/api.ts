@@ -21,6 +21,10 @@ export type HealthSeries = Schemas["HealthSeries"];
 export type SaidPage = Schemas["SaidPage"];
 export type HubThing = Schemas["HubThing"];
 export type Found = Schemas["Found"];
+export type Rollout = Schemas["Rollout"];
+export type RolloutPlan = Schemas["RolloutPlan"];
+export type RolloutUnit = Schemas["RolloutUnit"];
+export type RolloutWave = Schemas["RolloutWave"];
 
 export const api = createClient<paths>({ baseUrl: "" });
 

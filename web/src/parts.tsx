@@ -18,6 +18,7 @@ const tones: Record<string, Tone> = {
   adopted: "proven", online: "proven", current: "proven", done: "proven", equal: "proven", "proven by effect": "proven", holds: "proven", "signed off": "proven", fits: "proven", added: "proven", "does not fit": "failed", new: "waiting", asked: "waiting", open: "waiting", succeeded: "proven", stable: "proven",
   running: "waiting", waiting: "waiting", queued: "waiting", add: "proven", change: "waiting", refused: "failed", held: "failed", asleep: "waiting", behind: "waiting", fetching: "waiting", writing: "waiting", proving: "waiting",
   "not handed over": "waiting", contacted: "waiting", joined: "waiting", configured: "waiting", reporting: "waiting", preview: "waiting", nightly: "waiting",
+  passed: "proven", updating: "waiting", soaking: "waiting", looking: "waiting", paused: "waiting", draft: "unknown", starting: "waiting", "under way": "waiting",
   failed: "failed", lost: "failed", offline: "failed", differs: "failed", fails: "failed", drift: "failed", check: "failed", worse: "failed", reverted: "failed", withdrawn: "failed",
 };
 

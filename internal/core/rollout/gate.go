@@ -86,17 +86,17 @@ func (g Gate) Judge(wave []Unit, sights map[string]Sight) []Condition {
 		}
 		out = append(out, c)
 	}
-	judge("back and reporting", fmt.Sprintf("all, %s after their update", short(g.Soak)), func(s Sight) string {
+	judge("back and reporting", fmt.Sprintf("all, %s after their update", Span(g.Soak)), func(s Sight) string {
 		if s.Online {
 			return ""
 		}
 		return " "
 	})
-	judge("no restart loop", fmt.Sprintf("each came back at most %s since", times(g.Returns)), func(s Sight) string {
+	judge("no restart loop", fmt.Sprintf("each came back at most %s since", Times(g.Returns)), func(s Sight) string {
 		if s.Returns <= g.Returns {
 			return ""
 		}
-		return "(" + times(s.Returns) + ")"
+		return "(" + Times(s.Returns) + ")"
 	})
 	if g.Health {
 		for _, w := range []health.What{health.Signal, health.Memory, health.Interval} {
@@ -132,14 +132,16 @@ func accepted(wave []Unit) bool {
 	return slices.ContainsFunc(wave, func(u Unit) bool { return u.Accepted })
 }
 
-func times(n int) string {
+// Times says how often.
+func Times(n int) string {
 	if n == 1 {
 		return "once"
 	}
 	return fmt.Sprintf("%d times", n)
 }
 
-func short(d time.Duration) string {
+// Span says a length of time in words.
+func Span(d time.Duration) string {
 	switch {
 	case d == 0:
 		return "right"

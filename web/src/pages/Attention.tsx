@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, must, type Device, type Task } from "../api";
 import { Stamp, Trouble, useNow } from "../parts";
+import { RolloutTable } from "./Rollouts";
 
 const why: Record<string, (d: Device) => string> = {
   behind: (d) => `Runs ${d.running ?? "?"}; ${d.intended ?? "?"} is intended. Its page offers the update.`,
@@ -31,6 +32,7 @@ export function AttentionPage({ site }: { site: string }) {
         {a.queued ? <span><b>{a.queued}</b> waiting for the hub</span> : null}
       </div>
       {a.problems.map((p) => <div key={p} className="trouble">{p}</div>)}
+      {a.rollouts.length ? <><h2>Rollouts <span className="aside"><Link to="/rollouts">all rollouts</Link></span></h2><RolloutTable list={a.rollouts} /></> : null}
       <h2>Devices {a.total > a.devices.length ? <span className="aside">the first {a.devices.length} of {a.total}</span> : null}</h2>
       {a.devices.length === 0 ? <p>No device needs you.</p> : (
         <table className="ledger folds">
