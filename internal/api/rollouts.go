@@ -200,7 +200,7 @@ func (s *server) asRollout(ctx context.Context, rec store.Rollout, homes bool) (
 	slices.SortFunc(w.Homes, func(a, b wire.RolloutHome) int { return strings.Compare(a.Site, b.Site) })
 	for _, g := range st.Gates {
 		x := &w.Waves[g.Wave]
-		x.Gates = append(x.Gates, wire.RolloutGate{At: g.At, Held: g.Held, By: g.By, Reason: g.Reason, Conditions: g.Conditions})
+		x.Gates = append(x.Gates, wire.RolloutGate{At: g.At, Held: g.Held, Early: g.Early, By: g.By, Reason: g.Reason, Conditions: g.Conditions})
 	}
 	if !st.Status.Over() {
 		for _, f := range rollout.Expect(st, now) {
@@ -275,7 +275,7 @@ func title(s string) string {
 func inWords(r rollout.Rules) []wire.RolloutRule {
 	first := "no trial"
 	if r.Trial {
-		first = "the trial, one of each model"
+		first = "the trial (one of each model)"
 	}
 	waves := []string{first}
 	for _, s := range r.Waves {
@@ -300,7 +300,7 @@ func inWords(r rollout.Rules) []wire.RolloutRule {
 	if r.Gate.Checks {
 		gate += ", checks hold"
 	}
-	out := []wire.RolloutRule{{Rule: "Waves", Value: strings.Join(waves, ", ")}, {Rule: "At once", Value: fmt.Sprintf("%d, %d at a site; one at a site where an interruption would leave a unit dead", r.AtOnce, r.PerSite)},
+	out := []wire.RolloutRule{{Rule: "Waves", Value: strings.Join(waves, "; then ")}, {Rule: "At once", Value: fmt.Sprintf("%d, %d at a site; one at a site where an interruption would leave a unit dead", r.AtOnce, r.PerSite)},
 		{Rule: "Begins", Value: hours}, {Rule: "Gate", Value: gate}}
 	return append(out, wire.RolloutRule{Rule: "Sleeping units", Value: "a wave waits " + rollout.Span(r.Patience) + " for them, the last one for all"})
 }

@@ -342,7 +342,7 @@ func (a *app) showRollout(ctx context.Context, r wire.Rollout) error {
 }
 
 func (a *app) gateLines(g wire.RolloutGate) {
-	_, _ = fmt.Fprintf(a.out, "    gate, looked at %s\n", when(g.At))
+	_, _ = fmt.Fprintf(a.out, "    %s %s\n", map[bool]string{true: "held", false: "gate, looked at"}[g.Early], when(g.At))
 	for _, c := range g.Conditions {
 		mark := a.paint(text.FgGreen, "✓")
 		if !c.Holds {

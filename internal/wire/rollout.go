@@ -87,6 +87,7 @@ type RolloutWave struct {
 type RolloutGate struct {
 	At         time.Time           `json:"at"`
 	Held       bool                `json:"held" doc:"It did not hold"`
+	Early      bool                `json:"early,omitempty" doc:"Before the wave was over: what went wrong was enough"`
 	By         string              `json:"by,omitempty" doc:"Who let the rollout go on all the same"`
 	Reason     string              `json:"reason,omitempty"`
 	Conditions []rollout.Condition `json:"conditions"`

@@ -3282,6 +3282,8 @@ export interface components {
             /** @description Who let the rollout go on all the same */
             by?: string;
             conditions: components["schemas"]["Condition"][];
+            /** @description Before the wave was over: what went wrong was enough */
+            early?: boolean;
             /** @description It did not hold */
             held: boolean;
             reason?: string;

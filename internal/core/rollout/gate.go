@@ -39,10 +39,12 @@ type Condition struct {
 // wrong which a person has accepted does not count.
 func (g Gate) Judge(wave []Unit, sights map[string]Sight) []Condition {
 	var ok, wrong, lost []string
-	on, skipped := 0, 0
+	on, skipped, forgiven := 0, 0, 0
 	for _, u := range wave {
 		switch {
-		case u.open() || u.Accepted:
+		case u.open():
+		case u.Accepted:
+			forgiven++
 		case u.Outcome == task.Succeeded:
 			ok = append(ok, u.Device)
 		case u.Already:
@@ -61,6 +63,9 @@ func (g Gate) Judge(wave []Unit, sights map[string]Sight) []Condition {
 	share := Condition{"succeeded", fmt.Sprintf("at least %d %%", g.Share), fmt.Sprintf("%d of %d", len(ok), tried), len(ok)*100 >= g.Share*tried}
 	if len(wrong) > 0 {
 		share.Seen += "; not " + names(wrong)
+	}
+	if forgiven > 0 {
+		share.Seen += fmt.Sprintf("; without %d that a person accepted", forgiven)
 	}
 	out = append(out, share)
 	seen := "none"

@@ -99,6 +99,7 @@ type GateRecord struct {
 	At         time.Time   `json:"at"`
 	Conditions []Condition `json:"conditions"`
 	Held       bool        `json:"held"`             // it did not hold
+	Early      bool        `json:"early,omitempty"`  // before the wave was over: what went wrong was enough
 	By         string      `json:"by,omitempty"`     // the person who let the rollout go on all the same
 	Reason     string      `json:"reason,omitempty"` // why
 }
@@ -332,9 +333,10 @@ func (m *machine) goOn(e Event) {
 				m.Units[i].Accepted = true
 			}
 		}
+		if n := len(m.Gates); n > 0 && m.Gates[n-1].Held {
+			m.Gates[n-1].By, m.Gates[n-1].Reason = e.Actor, e.Why
+		}
 		if m.Phase == Judged {
-			g := &m.Gates[len(m.Gates)-1]
-			g.By, g.Reason = e.Actor, e.Why
 			m.nextWave()
 		}
 	}
@@ -390,8 +392,9 @@ func (m *machine) advance() {
 		return
 	}
 	m.due(time.Time{}, "")
-	if why := m.broken(); why != "" {
-		m.hold(why)
+	if c := m.broken(); c.Name != "" {
+		m.Gates = append(m.Gates, GateRecord{Wave: m.Wave, At: m.now, Conditions: []Condition{c}, Held: true, Early: true})
+		m.hold(c.Seen)
 		return
 	}
 	switch m.Phase {
@@ -421,9 +424,9 @@ func (m *machine) command(c Command) {
 	m.Pending, m.out = append(m.Pending, c), append(m.out, c)
 }
 
-// broken says why nothing more may begin before the wave is over: a unit was lost, or
+// broken is the condition by which nothing more may begin before the wave is over: a unit was lost, or
 // the share that has to succeed cannot be reached any more.
-func (m *machine) broken() string {
+func (m *machine) broken() (c Condition) {
 	var lost []string
 	tried, wrong := 0, 0
 	for _, u := range m.Units {
@@ -439,12 +442,13 @@ func (m *machine) broken() string {
 		}
 	}
 	if len(lost) > 0 {
-		return fmt.Sprintf("%s was lost.", names(lost))
+		return Condition{Name: "lost", Expected: "none", Seen: fmt.Sprintf("%s was lost.", names(lost))}
 	}
 	if tried > 0 && (tried-wrong)*100 < m.Rules.Gate.Share*tried {
-		return fmt.Sprintf("%d of %d of %s went wrong; even if all others succeed, fewer than %d %% do.", wrong, tried, WaveName(m.Wave, m.Rules), m.Rules.Gate.Share)
+		return Condition{Name: "succeeded", Expected: fmt.Sprintf("at least %d %%", m.Rules.Gate.Share),
+			Seen: fmt.Sprintf("%d of %d of %s went wrong; even if all others succeed, fewer than %d %% do.", wrong, tried, WaveName(m.Wave, m.Rules), m.Rules.Gate.Share)}
 	}
-	return ""
+	return c
 }
 
 // begin starts as many units of the waves so far as the limits and the hours allow.

@@ -273,7 +273,7 @@ func (w *world) start(c Command) {
 		w.fail("%s begins outside the hours", c.Device)
 	}
 	for wave := range unit.Wave {
-		i := slices.IndexFunc(w.s.Gates, func(g GateRecord) bool { return g.Wave == wave && (!g.Held || g.By != "") })
+		i := slices.IndexFunc(w.s.Gates, func(g GateRecord) bool { return g.Wave == wave && !g.Early && (!g.Held || g.By != "") })
 		if i < 0 {
 			w.fail("%s of wave %d begins before the gate of wave %d was passed", c.Device, unit.Wave, wave)
 		}

@@ -83,7 +83,7 @@ function PlanForm({ site }: { site: string }) {
     onSuccess: async (r) => { await client.invalidateQueries({ queryKey: ["rollouts"] }); await go(`/rollouts/${r.id}`); },
   });
   const field = (k: keyof typeof f, label: string, more?: object) => (
-    <Form.Group controlId={`plan-${k}`}><Form.Label>{label}</Form.Label><Form.Control size="sm" value={f[k] as string} onChange={set(k)} {...more} /></Form.Group>
+    <Form.Group controlId={`plan-${k}`}><Form.Label>{label}</Form.Label><Form.Control size="sm" value={f[k]} onChange={set(k)} {...more} /></Form.Group>
   );
   return (
     <Form onSubmit={(e) => { e.preventDefault(); plan.mutate(); }}>
@@ -220,6 +220,7 @@ function Next({ r }: { r: Rollout }) {
 
 function Wave({ w }: { w: RolloutWave }) {
   const last = w.gates?.at(-1);
+  const before = w.gates?.slice(0, -1) ?? [];
   const bad = last?.conditions?.filter((c) => !c.holds) ?? [];
   return (
     <section className={`wave ${w.stands}`} aria-label={w.name}>
@@ -227,6 +228,7 @@ function Wave({ w }: { w: RolloutWave }) {
       <Strip counts={w.counts} of={w.devices} />
       <span className="sub">{w.devices} {w.devices === 1 ? "device" : "devices"}, {mib(w.bytes)}</span>
       {w.begins && w.ends ? <span className="sub">expected <When at={w.begins} /> to <When at={w.ends} /></span> : w.ends ? <span className="sub">expected to end <When at={w.ends} /></span> : null}
+      {before.map((g) => <span key={g.at} className="sub">Held <When at={g.at} />: {g.conditions?.filter((c) => !c.holds).map((c) => c.seen).join(" ")} {g.by ? <b>{g.by} let it go on: {g.reason}</b> : "It was tried again."}</span>)}
       {last ? (
         <details open={last.held && !last.by}>
           <summary>{last.held ? <>Gate: {bad.length} of {last.conditions?.length} do not hold{last.by ? `; ${last.by} let it go on` : ""}</> : <>Gate: all {last.conditions?.length} hold</>}</summary>
