@@ -24,6 +24,7 @@ import (
 	"fado/internal/core/secret"
 	"fado/internal/core/settings"
 	"fado/internal/core/task"
+	"fado/internal/core/version"
 	"fado/internal/fail"
 	"fado/internal/store"
 )
@@ -339,32 +340,62 @@ func (e *Engine) signer(key store.SigningKey) (ed25519.PrivateKey, error) {
 
 // manifestFor is the manifest of an image that a unit takes: signed by the key that the
 // unit was told, as long as Fado has it. After a change of keys a unit that was not
-// told of the new one yet is offered what it knows.
+// told of the new one yet is offered what it knows. A unit that goes back to an older
+// image, which its site allows, would refuse its sequence number (RFC 9124, manifest
+// sequence number); for it the image is signed under the highest that there is.
 func (e *Engine) manifestFor(ctx context.Context, d store.Device, img store.Image) (string, error) {
 	tx := e.Store.Read(ctx)
 	if img.Manifest == "" {
 		return "", nil
 	}
-	told, err := store.One[store.Fact](tx, "device_id = ? AND kind = 'reported' AND key = ?", d.ID, string(settings.UpdateKey))
-	if isNone(err) {
-		return img.Manifest, nil
-	}
+	key, err := e.keyFor(tx, d, img)
 	if err != nil {
 		return "", err
 	}
-	var public string
-	if json.Unmarshal([]byte(told.Value), &public) != nil || public == "" {
-		return img.Manifest, nil
+	back := false
+	if site, err := store.One[store.Site](tx, "id = ?", d.SiteID); err == nil && site.AllowDowngrade && !img.Brought {
+		back = version.Stand(d.Running, img.Version) == version.Ahead
 	}
-	key, err := store.One[store.SigningKey](tx, "public = ?", public)
-	if err != nil || key.ID == img.SignedBy || len(key.Private) == 0 {
+	if len(key.Private) == 0 || key.ID == img.SignedBy && !back {
 		return img.Manifest, nil // the unit says whether it takes it
+	}
+	x := coreImage(img)
+	if back {
+		last, err := store.Some[store.Image](tx, 1, "sequence DESC", "firmware = ?", img.Firmware)
+		if err != nil {
+			return "", err
+		}
+		x.Sequence = max(x.Sequence, last[0].Sequence)
 	}
 	private, err := e.signer(key)
 	if err != nil {
 		return "", err
 	}
-	return firmware.Sign(firmware.ManifestOf(coreImage(img)), private)
+	return firmware.Sign(firmware.ManifestOf(x), private)
+}
+
+// keyFor is the key that a unit was told, or else the one that signed the image.
+func (e *Engine) keyFor(tx *store.Tx, d store.Device, img store.Image) (store.SigningKey, error) {
+	signed, err := store.One[store.SigningKey](tx, "id = ?", img.SignedBy)
+	if err != nil && !isNone(err) {
+		return signed, err
+	}
+	told, err := store.One[store.Fact](tx, "device_id = ? AND kind = 'reported' AND key = ?", d.ID, string(settings.UpdateKey))
+	if isNone(err) {
+		return signed, nil
+	}
+	if err != nil {
+		return signed, err
+	}
+	var public string
+	if json.Unmarshal([]byte(told.Value), &public) != nil || public == "" {
+		return signed, nil
+	}
+	key, err := store.One[store.SigningKey](tx, "public = ?", public)
+	if isNone(err) {
+		return signed, nil
+	}
+	return key, err
 }
 
 // Keys lists the keys that sign manifests, or are trusted to have.

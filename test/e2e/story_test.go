@@ -57,6 +57,12 @@ func startDemo(t *testing.T, scale float64, data string, log io.Writer) *demo.De
 	if scale == bubble {
 		n = carriertest.New()
 	}
+	return startDemoOn(t, n, scale, data, log)
+}
+
+// startDemoOn starts a demo on a network that the test may use, too.
+func startDemoOn(t *testing.T, n carrier.Net, scale float64, data string, log io.Writer) *demo.Demo {
+	t.Helper()
 	if log == nil {
 		log = io.Discard
 	}
