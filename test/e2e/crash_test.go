@@ -51,6 +51,7 @@ type rig struct {
 	log          *bytes.Buffer
 	logMu        sync.Mutex
 	scenarioUnit sim.UnitSpec
+	more         []sim.UnitSpec // further units of the home
 	image        []byte
 }
 
@@ -108,7 +109,7 @@ func (r *rig) world() {
 	var err error
 	r.site, err = sim.Start(sim.Spec{
 		Networks: []sim.Network{{SSID: "lagar-casa", Passphrase: demo.Passphrase("lagar"), Signal: -50}},
-		Units:    []sim.UnitSpec{r.scenarioUnit},
+		Units:    append([]sim.UnitSpec{r.scenarioUnit}, r.more...),
 		Hubs:     []sim.HubSpec{{Name: "Lagar hub", Listen: r.hub, Token: r.hubToken, Broker: r.broker, Account: "hub-lagar", Password: r.hubPass}},
 	}, r.radio, clock.Scaled(r.scale, r.began), slog.New(slog.DiscardHandler))
 	if err != nil {
@@ -239,6 +240,9 @@ func (r *rig) prepare() string {
 	post("/api/v1/sites/lagar/networks", wire.NetworkEdit{SSID: new("lagar-casa"), Passphrase: new(demo.Passphrase("lagar"))})
 	post("/api/v1/sites/lagar/download-address/proof", nil)
 	post("/api/v1/sites/lagar/devices", wire.DeviceEdit{Name: new("Rega"), Model: new("sobro-quatro"), HardwareID: &r.hardware, SetUpCode: new(demo.SetUpCode(r.hardware))})
+	for i, u := range r.more {
+		post("/api/v1/sites/lagar/devices", wire.DeviceEdit{Name: new(fmt.Sprintf("Rega %d", i+2)), Model: new("sobro-quatro"), HardwareID: &u.HardwareID, SetUpCode: &u.SetUpCode})
+	}
 	_, err = r.client().AddImage(ctx, bytes.NewReader(r.image), wire.ImageFacts{Firmware: "sobro-quatro", Version: "1.4.0", Models: []string{"sobro-quatro"}, Chip: "x1"})
 	must(err)
 	r.kill(syscall.SIGTERM)
