@@ -74,11 +74,12 @@ bench: build
 	go run ./test/load -what download
 	go run ./test/load -what intake
 	go run ./test/load -what fleet
-	FADO_UNITS=500 go test -tags console -run TestManyAtOnce -count=1 -v ./test/e2e | grep "units:"
+	FADO_UNITS=1000 go test -tags console -run TestManyAtOnce -count=1 -timeout 30m -v ./test/e2e | grep "units:"
 
 soak:
 	FADO_SEED=$(SEED) FADO_BENCHES=1000 go test -tags console -run TestMixedBenches -count=1 -timeout 60m ./test/e2e
-	FADO_SEED=$(SEED) FADO_STEPS=20000000 go test -run Simulation -count=1 -timeout 60m -v ./internal/core/task/
+	FADO_SEED=$(SEED) FADO_STEPS=20000000 go test -run Simulation -count=1 -timeout 60m -v ./internal/core/task/ ./internal/core/rollout/
+	FADO_SEED=$(SEED) FADO_ROLLOUTS=20 FADO_ROLLOUT_UNITS=200 FADO_KILLS=20 go test -tags console -run TestARolloutThatIsKilled -count=1 -timeout 120m -v ./test/e2e
 
 screenshots: build tools
 	@missing=""; for t in Xvfb:xvfb xterm:xterm import:imagemagick; do command -v $${t%%:*} >/dev/null || missing="$$missing $${t##*:}"; done; \

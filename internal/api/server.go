@@ -13,6 +13,7 @@ import (
 	"net"
 	"net/http"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -124,6 +125,9 @@ func init() {
 			var d *huma.ErrorDetail
 			if errors.As(err, &d) {
 				field := strings.TrimPrefix(strings.TrimPrefix(d.Location, "body."), "query.")
+				if full(d.Message) {
+					return noRoom()
+				}
 				f.Fields = append(f.Fields, problem.Field{Field: field, Rule: d.Message})
 			} else if err != nil {
 				f.Detail = err.Error()
@@ -143,8 +147,28 @@ func upper(s string) string {
 	return strings.ToUpper(s[:1]) + s[1:]
 }
 
+// full reports whether an error says that a disk is full: by the words of the system
+// where a package has kept no more than those, and by those of the database.
+func full(said string) bool {
+	for _, words := range []string{syscall.ENOSPC.Error(), syscall.EFBIG.Error(), syscall.EDQUOT.Error(), "database or disk is full"} {
+		if strings.Contains(said, words) {
+			return true
+		}
+	}
+	return false
+}
+
+func noRoom() *ProblemDetails {
+	return &ProblemDetails{wire.Problem{Type: "urn:fado:problem:" + string(problem.Unavailable), Title: "There is no room left on the service's disk, and nothing was kept of this.", Status: http.StatusInsufficientStorage,
+		Detail: "The disk of the data folder, or that of the temporary files, is full.", Next: "Make room, then try again. What is under way waits meanwhile, and goes on by itself."}}
+}
+
 // failure turns an error into what goes out.
 func (s *server) failure(ctx context.Context, err error) error {
+	if full(err.Error()) {
+		s.o.Log.Error("the disk is full", "error", err)
+		return noRoom()
+	}
 	if p := problem.As(err); p != nil {
 		if p.Err != nil {
 			s.o.Log.Info("a request ended in a problem", "what", p.What, "error", p.Err)

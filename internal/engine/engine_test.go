@@ -7,8 +7,10 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"fado/dialects"
@@ -108,6 +110,72 @@ func TestChangesAreCoalescedAndResumed(t *testing.T) {
 	if _, _, ok := c.Since(1); ok {
 		t.Error("a number that is too old was taken")
 	}
+	stop()
+	<-done
+}
+
+// TestTenThousandChangesASecond: they are coalesced to the latest of each object, at
+// most four times a second, and whoever follows keeps up.
+func TestTenThousandChangesASecond(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		c := NewChanges()
+		ctx, stop := context.WithCancel(t.Context())
+		defer func() { stop(); synctest.Wait() }()
+		go c.run(ctx)
+		poke, end := c.Listen()
+		defer end()
+		const objects, seconds = 200, 5
+		go func() {
+			for i := range 10_000 * seconds {
+				c.Mark("task", strconv.Itoa(i%objects))
+				if i%100 == 99 {
+					time.Sleep(10 * time.Millisecond)
+				}
+			}
+		}()
+		heard, last := map[Change]int{}, uint64(0)
+		for until := time.Now().Add((seconds + 1) * time.Second); time.Now().Before(until); {
+			select {
+			case <-poke:
+			case <-time.After(100 * time.Millisecond):
+			}
+			list, now, ok := c.Since(last)
+			if !ok {
+				t.Fatal("whoever follows fell behind")
+			}
+			last = now
+			for _, x := range list {
+				heard[x]++
+			}
+		}
+		if len(heard) != objects {
+			t.Errorf("%d of %d objects were heard of", len(heard), objects)
+		}
+		for x, n := range heard {
+			if n > 4*seconds+1 || n < 3*seconds {
+				t.Errorf("%s changed %d times in %d seconds", x.ID, n, seconds)
+			}
+		}
+	})
+}
+
+// BenchmarkChanges marks a change of one of a thousand objects: at ten thousand a
+// second that must cost next to nothing.
+func BenchmarkChanges(b *testing.B) {
+	c := NewChanges()
+	ctx, stop := context.WithCancel(b.Context())
+	done := make(chan struct{})
+	go func() { c.run(ctx); close(done) }()
+	ids := make([]string, 1000)
+	for i := range ids {
+		ids[i] = strconv.Itoa(i)
+	}
+	i := 0
+	for b.Loop() {
+		c.Mark("task", ids[i%len(ids)])
+		i++
+	}
+	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)*10_000/1e9*100, "%core_at_10000/s")
 	stop()
 	<-done
 }

@@ -6,10 +6,12 @@ import (
 	"testing"
 	"time"
 
+	"fado/internal/core/rollout"
 	"fado/internal/store"
 )
 
-// BenchmarkFitMany judges one image, with its routes, for a hundred thousand devices:
+// BenchmarkFitMany plans a rollout for a hundred thousand devices, with its forecast,
+// which is promised within two seconds, and judges one image, with its routes, for a hundred thousand devices:
 // reading them from the records, and judging, which is promised within two seconds.
 func BenchmarkFitMany(b *testing.B) {
 	e := bench(b)
@@ -33,6 +35,22 @@ func BenchmarkFitMany(b *testing.B) {
 	if err := e.Store.Write(b.Context(), func(tx *store.Tx) error { return store.SaveAll(tx, list) }); err != nil {
 		b.Fatal(err)
 	}
+	b.Run("plan", func(b *testing.B) {
+		ask := RolloutAsk{Image: img.SHA256, Rules: rollout.Rules{Trial: true, Waves: []rollout.Size{{Share: 1}, {Share: 20}}, AtOnce: 100, PerSite: 10}}
+		for b.Loop() {
+			units, left, err := e.arrange(b.Context(), ask, "")
+			if err != nil || len(units)+len(left) < many || len(units) < many/2 {
+				b.Fatal(len(units), len(left), err)
+			}
+			if f := rollout.Expect(rollout.New(ask.Rules, nil, units), time.Now()); len(f) != 4 {
+				b.Fatal(f)
+			}
+		}
+	})
+	b.Run("fit", func(b *testing.B) { fitMany(b, e, img, many) })
+}
+
+func fitMany(b *testing.B, e *Engine, img store.Image, many int) {
 	for b.Loop() {
 		began := time.Now()
 		all, err := store.SlimDevices(e.Store.Read(b.Context()), "model = 'junco' AND name LIKE 'Nível %'")

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"fado/internal/client"
+	"fado/internal/core/rollout"
 	"fado/internal/core/task"
 	"fado/internal/demo"
 	"fado/internal/reach"
@@ -417,7 +418,50 @@ func TestManyAtOnce(t *testing.T) {
 		if took > ideal*11/10 {
 			t.Errorf("%s is more than a tenth over %s", took, ideal)
 		}
+		rolloutOfMany(t, d, ids)
 	})
+}
+
+// rolloutOfMany brings an image to all of them, and compares how long that takes with
+// the schedule in which each unit takes as long as it took and nothing else does.
+func rolloutOfMany(t *testing.T, d *demo.Demo, ids []string) {
+	t.Helper()
+	const atOnce, soak = 16, 5
+	img := addBuild(t, d, "sobro-quatro", "1.5.0", 600, func(f *wire.ImageFacts) { f.Chip = "x1" })
+	r := planned(t, d, wire.RolloutPlan{Image: img.SHA256, Devices: ids, Rules: wire.RolloutRules{Waves: []string{"10%"}, AtOnce: new(atOnce), PerSite: new(atOnce), SoakMinutes: new(soak)}})
+	if r.Devices != len(ids) {
+		t.Fatalf("%d of %d devices are part of it", r.Devices, len(ids))
+	}
+	began := time.Now()
+	mustSteer(t, d, r.ID, "start", wire.Steering{})
+	r = until(t, d, r.ID, rollout.Done)
+	took := r.EndedAt.Sub(began)
+	waves := make([][]time.Duration, len(r.Waves))
+	units, err := client.Get[wire.RolloutUnits](t.Context(), d.Client, client.Query(client.Path("rollouts", r.ID, "units"), "limit", "1000"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, u := range units.Units {
+		if u.Stands != "succeeded" {
+			t.Errorf("%+v", u)
+			continue
+		}
+		waves[u.Wave] = append(waves[u.Wave], u.Ended.Sub(*u.Began))
+	}
+	var ideal time.Duration
+	for _, w := range waves {
+		free := make([]time.Duration, atOnce)
+		for _, x := range w {
+			slices.Sort(free)
+			free[0] += x
+		}
+		ideal += slices.Max(free) + soak*time.Minute
+	}
+	over := 100 * (float64(took)/float64(ideal) - 1)
+	t.Logf("%d units: a rollout in %d waves, %d at once; ideal %s, taken %s, %.1f %% more", len(ids), len(waves), atOnce, ideal.Round(time.Second), took.Round(time.Second), over)
+	if over > 5 {
+		t.Errorf("%s is more than 5 %% over %s", took, ideal)
+	}
 }
 
 // TestTheBenchIsStartedAtOnce: what is ready is started with one word, what

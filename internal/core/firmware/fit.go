@@ -141,12 +141,26 @@ func roomIn(img Image, at here, m inventory.Model) string {
 	return fmt.Sprintf("%d KiB beside the running %d, of %d KiB", kib(img.Size), kib(at.size), m.FlashKiB)
 }
 
+// read keeps versions that were parsed: a route compares the same few again and again.
+type read map[string]version.Version
+
+func (r read) stand(a, b string) version.Standing { return version.StandOf(r.of(a), r.of(b)) }
+
+func (r read) of(text string) version.Version {
+	v, known := r[text]
+	if !known {
+		v = version.Parse(text)
+		r[text] = v
+	}
+	return v
+}
+
 // from tells whether an image may follow a version, for the image's own sake.
-func from(img Image, at here) bool {
+func (r read) from(img Image, at here) bool {
 	if img.OldestFrom == "" {
 		return true
 	}
-	s := version.Stand(at.version, img.OldestFrom)
+	s := r.stand(at.version, img.OldestFrom)
 	return s == version.Current || s == version.Ahead
 }
 
@@ -158,7 +172,13 @@ func findRoute(goal Image, u Unit, p Policy, others []Image) []Image {
 		base string // the newest version so far that is not a small image
 		path []Image
 	}
-	seen := map[string]bool{}
+	seen, r := map[string]bool{}, read{}
+	usable := make([]Image, 0, len(others))
+	for _, x := range others {
+		if x.SHA256 != goal.SHA256 && x.SHA256 != u.Digest && suits(x, u, p).Fits {
+			usable = append(usable, x)
+		}
+	}
 	base := u.Version
 	if u.OnStep {
 		base = ""
@@ -167,20 +187,20 @@ func findRoute(goal Image, u Unit, p Policy, others []Image) []Image {
 	for len(queue) > 0 {
 		n := queue[0]
 		queue = queue[1:]
-		if room(goal, n.at, u.Model) && from(goal, n.at) {
+		if room(goal, n.at, u.Model) && r.from(goal, n.at) {
 			return append(slices.Clone(n.path), goal)
 		}
 		if len(n.path) == mostLegs-1 {
 			continue
 		}
-		for _, x := range others {
-			if x.SHA256 == goal.SHA256 || seen[x.SHA256] || x.SHA256 == u.Digest || !suits(x, u, p).Fits || !room(x, n.at, u.Model) || !from(x, n.at) {
+		for _, x := range usable {
+			if seen[x.SHA256] || !room(x, n.at, u.Model) || !r.from(x, n.at) {
 				continue
 			}
 			base := n.base
 			if !x.Step {
 				// It lies between: newer than what was there, not newer than the goal.
-				if n.base != "" && version.Stand(n.base, x.Version) != version.Behind || version.Stand(x.Version, goal.Version) != version.Behind {
+				if n.base != "" && r.stand(n.base, x.Version) != version.Behind || r.stand(x.Version, goal.Version) != version.Behind {
 					continue
 				}
 				base = x.Version
@@ -195,7 +215,7 @@ func findRoute(goal Image, u Unit, p Policy, others []Image) []Image {
 // noWay says why there is no route, and which image would make one.
 func noWay(img Image, u Unit) Verdict {
 	at := here{u.Version, u.Size}
-	if !from(img, at) {
+	if !(read{}).from(img, at) {
 		return no("route", "%s %s can be installed from %s on; the unit runs %s, and no image here leads from one to the other. A version from %s on, older than %s, that installs from %s would make a way.",
 			img.Firmware, img.Version, img.OldestFrom, u.Version, img.OldestFrom, img.Version, u.Version)
 	}

@@ -94,7 +94,7 @@ func TestRoutesAreSafe(t *testing.T) {
 		}
 		found++
 		at, base := here{u.Version, u.Size}, u.Version
-		if len(v.Route) > 1 && room(goal, at, u.Model) && from(goal, at) {
+		if len(v.Route) > 1 && room(goal, at, u.Model) && (read{}).from(goal, at) {
 			t.Fatalf("a detour: %s for %+v from %+v", legs(v), goal, u)
 		}
 		for i, l := range v.Route {
@@ -104,7 +104,7 @@ func TestRoutesAreSafe(t *testing.T) {
 					x = y
 				}
 			}
-			if !suits(x, u, Policy{}).Fits || !room(x, at, u.Model) || !from(x, at) {
+			if !suits(x, u, Policy{}).Fits || !room(x, at, u.Model) || !(read{}).from(x, at) {
 				t.Fatalf("leg %d of %s: %+v at %+v", i, legs(v), x, at)
 			}
 			if last := i == len(v.Route)-1; !x.Step || last {

@@ -201,10 +201,15 @@ const (
 // Stand compares what a unit reported with what is intended. It is Unknown
 // when either is missing or the two cannot be ordered.
 func Stand(reported, intended string) Standing {
-	if reported == "" || intended == "" {
+	return StandOf(Parse(reported), Parse(intended))
+}
+
+// StandOf is Stand for versions that were parsed before.
+func StandOf(reported, intended Version) Standing {
+	if reported.text == "" || intended.text == "" {
 		return Unknown
 	}
-	switch CompareText(reported, intended) {
+	switch Compare(reported, intended) {
 	case Less:
 		return Behind
 	case Equal:
