@@ -202,7 +202,7 @@ func (s *server) asRollout(ctx context.Context, rec store.Rollout, homes bool) (
 		x := &w.Waves[g.Wave]
 		x.Gates = append(x.Gates, wire.RolloutGate{At: g.At, Held: g.Held, Early: g.Early, By: g.By, Reason: g.Reason, Conditions: g.Conditions})
 	}
-	if !st.Status.Over() {
+	if !st.Status.Over() && st.Status != rollout.Held {
 		for _, f := range rollout.Expect(st, now) {
 			x := &w.Waves[f.Wave]
 			x.Ends, w.EndsAt = moment(f.Ends), moment(f.Ends)

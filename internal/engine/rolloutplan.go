@@ -127,7 +127,7 @@ func (e *Engine) arrange(ctx context.Context, ask RolloutAsk, self string) ([]ro
 	var units []rollout.Unit
 	out := []LeftOut{}
 	leave := func(d store.Device, why string) {
-		out = append(out, LeftOut{d.ID, d.Name, d.Hostname, sites[d.SiteID].Name, d.Model, d.Running, why})
+		out = append(out, LeftOut{d.ID, d.Name, d.Hostname, sites[d.SiteID].Key, d.Model, d.Running, why})
 	}
 	for _, d := range devices {
 		switch {

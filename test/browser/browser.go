@@ -223,9 +223,6 @@ func (b *Browser) Type(role, name, text string) error {
 
 // Fill replaces the text of a field by its label, as pasting over it does.
 func (b *Browser) Fill(name, text string) error {
-	if err := b.Has("textbox", name); err != nil {
-		return err
-	}
 	script := fmt.Sprintf(`(() => {
 	  const a = document.querySelector('[aria-label=' + JSON.stringify(%[1]q) + ']') ?? document.getElementById([...document.querySelectorAll("label")].find((l) => l.textContent === %[1]q)?.htmlFor);
 	  if (!a) return false;

@@ -11,6 +11,7 @@ import (
 
 	"fado/internal/carrier"
 	"fado/internal/client"
+	"fado/internal/core/rollout"
 	"fado/internal/core/task"
 	"fado/internal/demo"
 	"fado/internal/service"
@@ -415,6 +416,47 @@ func TestConsoleHubAndMessages(t *testing.T) {
 	)
 }
 
+// TestConsoleRollouts: planned in a form, seen, started, held by a unit that refuses its
+// image, let go on with a reason, and done; then a plan to take it back.
+func TestConsoleRollouts(t *testing.T) {
+	long(t)
+	d := startDemo(t, 8, "", nil)
+	for _, x := range []string{"adega-level-1", "casa-da-bomba-level-1"} {
+		if got := commissioned(t, d, x); got.Status != task.Done {
+			t.Fatalf("%+v", got.Failure)
+		}
+	}
+	fault(t, d, deviceOf(t, d, "adega-level-1").HardwareID, "corrupted image", 0)
+	b := openConsole(t, d)
+	steps(t, b,
+		func() error { return b.Press("link", "Rollouts") },
+		func() error { return b.See("No rollout was planned yet.") },
+		func() error { return b.Fill("Name", "Winter") },
+		func() error { return b.Fill("Trial (else one a model is suggested)", "casa-da-bomba-level-1") },
+		func() error { return b.Fill("Gate: soak, minutes", "1") },
+		func() error { return b.Press("button", "Show the plan") },
+		func() error { return b.Has("heading", "Winter draft") },
+		func() error { return b.See("It is started by a person.") },
+		func() error { return b.See("Nível da talha") },
+		func() error { return b.Press("button", "Start it") },
+		func() error { return b.See("Gate: all 9 hold") },
+		func() error { return b.Has("heading", "Winter held") },
+		func() error { return b.See("refused the image: the image's digest is not the one that was said") },
+		func() error { return b.Press("link", "Attention") },
+		func() error { return b.Press("link", "Winter") },
+		func() error { return b.Type("textbox", "Why it may go on", "The reading is fetched by hand.") },
+		func() error { return b.Press("button", "Go on all the same") },
+		func() error { return b.Has("heading", "Winter done") },
+		func() error { return b.See("marta let it go on: The reading is fetched by hand.") },
+		func() error { return b.Press("button", "Try Nível da talha again") },
+		func() error { return b.See("2 succeeded") },
+		func() error { return b.Press("button", "Plan to take it back") },
+		func() error { return b.Has("heading", "Back from Winter draft") },
+		func() error { return b.Press("button", "left out") },
+		func() error { return b.See("The library does not have the image of 2.0.1 that it ran before.") },
+	)
+}
+
 // TestConsoleIsAccessible runs axe on every page in both themes and at both
 // widths, and fails on any console error.
 func TestConsoleIsAccessible(t *testing.T) {
@@ -434,8 +476,17 @@ func TestConsoleIsAccessible(t *testing.T) {
 		}
 		return x.ID
 	}
+	images, err := client.Get[[]wire.Image](t.Context(), d.Client, "/api/v1/images?model=junco")
+	if err != nil {
+		t.Fatal(err)
+	}
+	fault(t, d, deviceOf(t, d, "adega-level-1").HardwareID, "corrupted image", 0)
+	rolling := planned(t, d, wire.RolloutPlan{Image: images[0].SHA256})
+	mustSteer(t, d, rolling.ID, "start", wire.Steering{})
+	waitFor(t, "the rollout that is held", func() bool { return rolloutNow(t, d, rolling.ID).Status == rollout.Held })
 	b := openConsole(t, d)
 	for _, p := range []struct{ path, see string }{
+		{"/rollouts", "Show the plan"}, {"/rollouts/" + rolling.ID, "Nothing more begins."},
 		{"/", "What needs you"}, {"/devices", "35 devices"}, {"/devices/" + id("adega-level-1"), "proven by effect"}, {"/devices/" + id("lavandaria-level-1"), "Likely cause"},
 		{"/bench", "fado-"}, {"/sign-off", "Nível da talha"}, {"/devices/" + id("adega-level-1") + "/beside", "Let it blink"}, {"/drift", "2 settings on 1 device"}, {"/hubs", "1 as it should be"}, {"/messages", "Water level"}, {"/dialects", "Coruja"}, {"/dialects/andorinha", "no fault"}, {"/sites/lagar/names", "Would be renamed"}, {"/sites/lagar/inventory", "CSV file"}, {"/firmware", "1.4.0"}, {"/activity", "marta"}, {"/devices?add=1", "Set-up code"}, {"/nowhere", "no such page"},
 	} {

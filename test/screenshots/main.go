@@ -18,6 +18,7 @@ import (
 
 	"fado/internal/client"
 	"fado/internal/core/check"
+	"fado/internal/core/rollout"
 	"fado/internal/demo"
 	"fado/internal/wire"
 	"fado/test/browser"
@@ -52,7 +53,81 @@ func run(ctx context.Context, dir string) error {
 	if err := pages(ctx, d, dir); err != nil {
 		return err
 	}
-	return terminals(ctx, d, dir)
+	if err := terminals(ctx, d, dir, []terminal{
+		{"terminal-firmware", "fado firmware matrix; echo; fado image fit --device quarto-da-oliveira-plug-1; echo; fado device update quarto-da-oliveira-plug-1 $(fado image list --model azinho -q | head -1) --wait; echo; fado device updates cozinha-plug-1", "8", "178x60+0+0"},
+		{"terminal-bench", "fado bench start --site lagar --prepared --wait", "10", "156x44+0+0"},
+		{"terminal-dialect", "fado dialect try coruja 2>/dev/null", "10", "150x48+0+0"},
+		{"terminal-hub", "fado hub compare \"Lagar hub\"; echo; fado message list --site lagar --limit 8; echo; fado device health casa-da-bomba-level-1; echo; fado check list adega-lamp-1", "8", "178x52+0+0"},
+	}); err != nil {
+		return err
+	}
+	name, err := rolled(ctx, d)
+	if err != nil {
+		return fmt.Errorf("roll out: %w", err)
+	}
+	if err := rolloutPage(ctx, d, name, dir); err != nil {
+		return err
+	}
+	return terminals(ctx, d, dir, []terminal{{"terminal-rollout", fmt.Sprintf("fado rollout show %q", name), "8", "178x60+0+0"}})
+}
+
+// rolled brings a rollout so far that it is held.
+func rolled(ctx context.Context, d *demo.Demo) (string, error) {
+	const name = "Autumn"
+	x, err := client.Get[wire.Device](ctx, d.Client, "/api/v1/devices/terraco-lamp-1")
+	if err != nil {
+		return "", err
+	}
+	releases, err := client.Get[[]wire.Release](ctx, d.Client, "/api/v1/releases")
+	if err != nil {
+		return "", err
+	}
+	for _, r := range releases {
+		if err := d.Client.Do(ctx, "POST", client.Path("releases", r.SHA256, "take"), nil, nil); err != nil {
+			return "", err
+		}
+	}
+	resp, err := http.Post(d.SiteURL+"/units/"+x.HardwareID+"/fault", "application/json", strings.NewReader(`{"fault":"corrupted image"}`))
+	if err != nil {
+		return "", err
+	}
+	_ = resp.Body.Close()
+	r, err := client.Post[wire.Rollout](ctx, d.Client, "/api/v1/rollouts", wire.RolloutPlan{Name: name, Behind: true, Sites: []string{"lagar"}, Exclude: []string{"lagar-lamp-1"}, Rules: wire.RolloutRules{Waves: []string{"3", "50%"}, SoakMinutes: new(1), Checks: new(false)}})
+	if err != nil {
+		return "", err
+	}
+	if err := d.Client.Do(ctx, "POST", client.Path("rollouts", r.ID, "start"), nil, nil); err != nil {
+		return "", err
+	}
+	for deadline := time.Now().Add(2 * time.Minute); r.Status != rollout.Held || r.Counts["under way"] > 0; time.Sleep(300 * time.Millisecond) {
+		if r, err = client.Get[wire.Rollout](ctx, d.Client, client.Path("rollouts", r.ID)); err != nil {
+			return "", err
+		}
+		if time.Now().After(deadline) {
+			return "", fmt.Errorf("it is not held, but %s: %s", r.Status, r.Next)
+		}
+	}
+	return name, nil
+}
+
+func rolloutPage(ctx context.Context, d *demo.Demo, name, dir string) error {
+	b, err := signedIn(ctx, d)
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	for _, step := range []func() error{
+		func() error { return b.Go(d.URL + "/rollouts") },
+		func() error { return b.Press("link", name) },
+		func() error { return b.See("Nothing more begins.") },
+		func() error { return b.See("refused the image") },
+		func() error { return b.Picture(filepath.Join(dir, "rollout.png"), false) },
+	} {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // stage brings the demo into a state worth looking at: several devices adopted,
@@ -172,7 +247,7 @@ func stage(ctx context.Context, d *demo.Demo) error {
 }
 
 func pages(ctx context.Context, d *demo.Demo, dir string) error {
-	b, err := browser.Open(ctx)
+	b, err := signedIn(ctx, d)
 	if err != nil {
 		return err
 	}
@@ -185,22 +260,6 @@ func pages(ctx context.Context, d *demo.Demo, dir string) error {
 		return "/devices/" + x.ID
 	}
 	shot := func(name string) error { return b.Picture(filepath.Join(dir, name+".png"), false) }
-	if err := b.Go(d.URL + "/"); err != nil {
-		return err
-	}
-	if err := b.Has("textbox", "Name"); err != nil {
-		return err
-	}
-	for _, step := range []func() error{
-		func() error { return b.Type("textbox", "Name", d.Person) },
-		func() error { return b.Type("textbox", "Password", d.Password) },
-		func() error { return b.Press("button", "Sign in") },
-		func() error { return b.Has("heading", "What needs you") },
-	} {
-		if err := step(); err != nil {
-			return err
-		}
-	}
 	for _, p := range []struct {
 		name, path, see, theme string
 		width, height          int64
@@ -247,37 +306,36 @@ func pages(ctx context.Context, d *demo.Demo, dir string) error {
 			return err
 		}
 	}
-	return inventory(b, d, shot)
-}
-
-// inventory shows a spreadsheet's file being rehearsed.
-func inventory(b *browser.Browser, d *demo.Demo, shot func(string) error) error {
-	dir, err := os.MkdirTemp("", "fado-shot-")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(dir)
-	file := filepath.Join(dir, "lista.csv")
-	rows := "name;room;model;hardware_id;report.interval_seconds\nNora do pátio;Terraço;sobro-quatro;025a11000701;60,0\nBomba nova;Sótão;azinho;2E+10;1.000\nRega do pátio;;;02:5A:11:00:00:1B;45\n"
-	if err := os.WriteFile(file, []byte(rows), 0o600); err != nil {
-		return err
-	}
-	for _, step := range []func() error{
-		func() error { return b.Size(1280, 800) },
-		func() error { return b.Go(d.URL + "/sites/lagar/inventory") },
-		func() error { return b.Upload(file) },
-		func() error { return b.See("refused") },
-		func() error { return shot("inventory") },
-	} {
-		if err := step(); err != nil {
-			return err
-		}
-	}
 	return nil
 }
 
+// signedIn opens a browser and signs in.
+func signedIn(ctx context.Context, d *demo.Demo) (*browser.Browser, error) {
+	b, err := browser.Open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, step := range []func() error{
+		func() error { return b.Go(d.URL + "/") },
+		func() error { return b.Has("textbox", "Name") },
+		func() error { return b.Type("textbox", "Name", d.Person) },
+		func() error { return b.Type("textbox", "Password", d.Password) },
+		func() error { return b.Press("button", "Sign in") },
+		func() error { return b.Has("heading", "What needs you") },
+	} {
+		if err := step(); err != nil {
+			b.Close()
+			return nil, err
+		}
+	}
+	return b, nil
+}
+
+// terminal is a picture of a command's output.
+type terminal struct{ name, command, size, geometry string }
+
 // terminals shows command output in xterm under Xvfb.
-func terminals(ctx context.Context, d *demo.Demo, dir string) error {
+func terminals(ctx context.Context, d *demo.Demo, dir string, list []terminal) error {
 	for _, tool := range []string{"Xvfb", "xterm", "import"} {
 		if _, err := exec.LookPath(tool); err != nil {
 			return fmt.Errorf("%s is missing; run «make tools» as root", tool)
@@ -303,13 +361,7 @@ func terminals(ctx context.Context, d *demo.Demo, dir string) error {
 	if err != nil {
 		return err
 	}
-	for _, s := range []struct{ name, command, size, geometry string }{
-		{"terminal-devices", "fado attention; echo; fado device list --site lagar --stage adopted", "11", "140x44+0+0"},
-		{"terminal-firmware", "fado firmware matrix; echo; fado image fit --device quarto-da-oliveira-plug-1; echo; fado device update quarto-da-oliveira-plug-1 $(fado image list --model azinho -q | head -1) --wait; echo; fado device updates cozinha-plug-1", "8", "178x60+0+0"},
-		{"terminal-bench", "fado bench start --site lagar --prepared --wait", "10", "156x44+0+0"},
-		{"terminal-dialect", "fado dialect try coruja 2>/dev/null", "10", "150x48+0+0"},
-		{"terminal-hub", "fado hub compare \"Lagar hub\"; echo; fado message list --site lagar --limit 8; echo; fado device health casa-da-bomba-level-1; echo; fado check list adega-lamp-1", "8", "178x52+0+0"},
-	} {
+	for _, s := range list {
 		finished := filepath.Join(os.TempDir(), fmt.Sprintf("fado-shot-%d", os.Getpid()))
 		_ = os.Remove(finished)
 		script := fmt.Sprintf(`fado() { %q "$@"; }; printf '$ %%s\n' %q; %s; touch %q; sleep 60`, self, s.command, s.command, finished)

@@ -119,7 +119,13 @@ func (g Gate) Judge(wave []Unit, sights map[string]Sight) []Condition {
 				}
 				return ""
 			})
-			out[len(out)-1].Seen += fmt.Sprintf(" (%d measured on both sides)", measured)
+			c := &out[len(out)-1]
+			if c.Holds {
+				c.Seen = "none worse"
+			} else {
+				_, c.Seen, _ = strings.Cut(c.Seen, "; not ")
+			}
+			c.Seen += fmt.Sprintf("; %d of %d measured before and after", measured, len(ok))
 		}
 	}
 	if g.Checks {

@@ -427,8 +427,8 @@ func (m *machine) command(c Command) {
 // broken is the condition by which nothing more may begin before the wave is over: a unit was lost, or
 // the share that has to succeed cannot be reached any more.
 func (m *machine) broken() (c Condition) {
-	var lost []string
-	tried, wrong := 0, 0
+	var lost, wrong []string
+	tried := 0
 	for _, u := range m.Units {
 		if u.wrong() && u.Outcome == task.Lost {
 			lost = append(lost, u.Name)
@@ -438,15 +438,15 @@ func (m *machine) broken() (c Condition) {
 		}
 		tried++
 		if u.wrong() {
-			wrong++
+			wrong = append(wrong, u.Name)
 		}
 	}
 	if len(lost) > 0 {
 		return Condition{Name: "lost", Expected: "none", Seen: fmt.Sprintf("%s was lost.", names(lost))}
 	}
-	if tried > 0 && (tried-wrong)*100 < m.Rules.Gate.Share*tried {
+	if tried > 0 && (tried-len(wrong))*100 < m.Rules.Gate.Share*tried {
 		return Condition{Name: "succeeded", Expected: fmt.Sprintf("at least %d %%", m.Rules.Gate.Share),
-			Seen: fmt.Sprintf("%d of %d of %s went wrong; even if all others succeed, fewer than %d %% do.", wrong, tried, WaveName(m.Wave, m.Rules), m.Rules.Gate.Share)}
+			Seen: fmt.Sprintf("%d of %d of %s went wrong (%s); even if all others succeed, fewer than %d %% do.", len(wrong), tried, WaveName(m.Wave, m.Rules), names(wrong), m.Rules.Gate.Share)}
 	}
 	return c
 }

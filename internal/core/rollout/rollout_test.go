@@ -127,11 +127,11 @@ func TestGateConditions(t *testing.T) {
 	}{
 		{"back", task.Succeeded, Sight{}, "back and reporting: 0 of 1; not Unit a0"},
 		{"loop", task.Succeeded, Sight{Online: true, Returns: 2}, "no restart loop: 0 of 1; not Unit a0 (2 times)"},
-		{"signal", task.Succeeded, Sight{Online: true, Changes: worse(health.Signal)}, "signal: 0 of 1; not Unit a0 (-50 to -70 dBm) (1 measured"},
-		{"memory", task.Succeeded, Sight{Online: true, Changes: worse(health.Memory)}, "free memory: 0 of 1"},
-		{"interval", task.Succeeded, Sight{Online: true, Changes: worse(health.Interval)}, "interval: 0 of 1"},
+		{"signal", task.Succeeded, Sight{Online: true, Changes: worse(health.Signal)}, "signal: Unit a0 (-50 to -70 dBm); 1 of 1 measured before and after"},
+		{"memory", task.Succeeded, Sight{Online: true, Changes: worse(health.Memory)}, "free memory: Unit a0 (-50"},
+		{"interval", task.Succeeded, Sight{Online: true, Changes: worse(health.Interval)}, "interval: Unit a0 (-50"},
 		{"checks", task.Succeeded, Sight{Online: true, Failing: []string{"the hub lists it"}}, "checks: 0 of 1; not Unit a0 (the hub lists it)"},
-		{"failed", task.FailedOut, Sight{Online: true}, "1 of 1 of the trial went wrong"},
+		{"failed", task.FailedOut, Sight{Online: true}, "1 of 1 of the trial went wrong (Unit a0)"},
 		{"lost", task.Lost, Sight{}, "Unit a0 was lost."},
 		{"skipped", task.Skipped, Sight{Online: true}, "tried: 0 tried, 1 left out"},
 	} {

@@ -163,7 +163,7 @@ export function RolloutPage() {
           </> : null}
           {r.status === "running" ? <Button size="sm" disabled={act.isPending} onClick={say(() => must(api.POST("/api/v1/rollouts/{id}/pause", { ...path, body })))}>Pause</Button> : null}
           {r.status === "paused" ? <Button size="sm" disabled={act.isPending} onClick={say(() => must(api.POST("/api/v1/rollouts/{id}/go-on", { ...path, body })))}>Go on</Button> : null}
-          {failed && r.status !== "draft" && r.status !== "cancelled" ? <Button size="sm" variant="outline-primary" disabled={act.isPending} onClick={say(() => must(api.POST("/api/v1/rollouts/{id}/retry", { ...path, body: {} })))}>Try the {failed} failed again</Button> : null}
+          {failed && r.status !== "draft" && r.status !== "cancelled" ? <Button size="sm" variant="outline-primary" disabled={act.isPending} onClick={say(() => must(api.POST("/api/v1/rollouts/{id}/retry", { ...path, body: {} })))}>{failed === 1 ? "Try the failed one again" : `Try the ${failed} failed again`}</Button> : null}
           {!over && r.status !== "draft" ? <Button size="sm" variant="outline-danger" disabled={act.isPending} onClick={say(() => must(api.POST("/api/v1/rollouts/{id}/cancel", { ...path, body })))}>Cancel it</Button> : null}
           {r.status !== "draft" ? <a className="btn btn-sm btn-outline-primary" href={`/api/v1/rollouts/${r.id}/report.html`}>Report</a> : null}
           {over ? <Button size="sm" variant="outline-secondary" disabled={act.isPending} onClick={say(async () => {
@@ -231,7 +231,7 @@ function Wave({ w }: { w: RolloutWave }) {
       {before.map((g) => <span key={g.at} className="sub">Held <When at={g.at} />: {g.conditions?.filter((c) => !c.holds).map((c) => c.seen).join(" ")} {g.by ? <b>{g.by} let it go on: {g.reason}</b> : "It was tried again."}</span>)}
       {last ? (
         <details open={last.held && !last.by}>
-          <summary>{last.held ? <>Gate: {bad.length} of {last.conditions?.length} do not hold{last.by ? `; ${last.by} let it go on` : ""}</> : <>Gate: all {last.conditions?.length} hold</>}</summary>
+          <summary>{last.early ? <>Held before the wave was over{last.by ? `; ${last.by} let it go on` : ""}</> : last.held ? <>Gate: {bad.length} of {last.conditions?.length} do not hold{last.by ? `; ${last.by} let it go on` : ""}</> : <>Gate: all {last.conditions?.length} hold</>}</summary>
           <span className="sub">looked at <When at={last.at} /></span>
           {last.by ? <span className="sub">{last.by}: {last.reason}</span> : null}
           <ul className="gate">
