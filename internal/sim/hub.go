@@ -38,6 +38,7 @@ type hub struct {
 	things  map[string]map[string]any
 	values  map[string][]byte // topic to payload
 	topics  map[string]bool
+	heard   map[string]bool // filters that it has subscribed to since it connected
 	fault   string
 }
 
@@ -46,10 +47,10 @@ func (s *Site) addHub(spec HubSpec) error {
 	if err != nil {
 		return fmt.Errorf("listen for the hub %s: %w", spec.Name, err)
 	}
-	h := &hub{spec: spec, address: "http://" + l.Addr().String(), things: map[string]map[string]any{}, values: map[string][]byte{}, topics: map[string]bool{}}
+	h := &hub{spec: spec, address: "http://" + l.Addr().String(), things: map[string]map[string]any{}, values: map[string][]byte{}, topics: map[string]bool{}, heard: map[string]bool{}}
 	o := mqtt.NewClientOptions().AddBroker("tcp://" + spec.Broker).SetClientID(spec.Account).SetUsername(spec.Account).SetPassword(spec.Password).
 		SetConnectRetry(true).SetConnectRetryInterval(500 * time.Millisecond).SetAutoReconnect(true).SetMaxReconnectInterval(time.Second).
-		SetCleanSession(true).SetOnConnectHandler(func(mqtt.Client) { h.subscribeAll() })
+		SetCleanSession(true).SetOnConnectHandler(func(mqtt.Client) { h.subscribeAnew() })
 	o.SetCustomOpenConnectionFn(func(at *url.URL, o mqtt.ClientOptions) (net.Conn, error) { return carrier.MQTT(s.net, at, o.TLSConfig) })
 	h.client = mqtt.NewClient(o)
 	h.client.Connect()
@@ -268,18 +269,28 @@ func forms(td map[string]any, op string, each func(property string, form map[str
 	}
 }
 
+// subscribeAnew subscribes to everything: the broker may have forgotten.
+func (h *hub) subscribeAnew() {
+	h.mu.Lock()
+	clear(h.heard)
+	h.mu.Unlock()
+	h.subscribeAll()
+}
+
+// subscribeAll subscribes to what it has not subscribed to yet.
 func (h *hub) subscribeAll() {
+	connected := h.client.IsConnectionOpen()
 	h.mu.Lock()
 	filters := map[string]byte{}
 	for _, td := range h.things {
 		forms(td, "observeproperty", func(_ string, f map[string]any) {
-			if t, ok := f["mqv:filter"].(string); ok {
-				filters[t] = 1
+			if t, ok := f["mqv:filter"].(string); ok && connected && !h.heard[t] {
+				filters[t], h.heard[t] = 1, true
 			}
 		})
 	}
 	h.mu.Unlock()
-	if len(filters) == 0 || !h.client.IsConnectionOpen() {
+	if len(filters) == 0 {
 		return
 	}
 	h.client.SubscribeMultiple(filters, func(_ mqtt.Client, m mqtt.Message) {

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/miekg/dns"
@@ -48,24 +49,26 @@ func (s *Site) answerNames(l net.Listener) {
 	})
 }
 
-// nameReply answers one question.
-func (s *Site) nameReply(q *dns.Msg) *dns.Msg {
-	m := new(dns.Msg)
-	m.SetReply(q)
-	if len(q.Question) != 1 {
-		m.Rcode = dns.RcodeFormatError
-		return m
+// zone is what the homes' names are, by lower-case owner. It is made anew when it is a
+// second old: whoever asks for each of a thousand units does not have all of them
+// speak each time.
+type zone struct {
+	mu   sync.Mutex
+	at   time.Time
+	rows map[string][]dns.RR
+}
+
+func (s *Site) zoneNow() map[string][]dns.RR {
+	z := &s.listed
+	z.mu.Lock()
+	defer z.mu.Unlock()
+	if z.rows != nil && time.Since(z.at) < time.Second {
+		return z.rows
 	}
-	name, kind := strings.ToLower(q.Question[0].Name), q.Question[0].Qtype
-	known := false
+	rows := map[string][]dns.RR{}
 	put := func(rr dns.RR, owner string, t uint16) {
-		if strings.EqualFold(owner, name) {
-			known = true
-			if kind == t {
-				rr.Header().Name, rr.Header().Rrtype, rr.Header().Class, rr.Header().Ttl = owner, t, dns.ClassINET, 10
-				m.Answer = append(m.Answer, rr)
-			}
-		}
+		*rr.Header() = dns.RR_Header{Name: owner, Rrtype: t, Class: dns.ClassINET, Ttl: 10}
+		rows[strings.ToLower(owner)] = append(rows[strings.ToLower(owner)], rr)
 	}
 	for _, u := range s.all() {
 		domain, address, a := u.named()
@@ -83,6 +86,24 @@ func (s *Site) nameReply(q *dns.Msg) *dns.Msg {
 		put(&dns.PTR{Ptr: instance}, a.service+tail, dns.TypePTR)
 		put(&dns.SRV{Target: host, Port: 80}, instance, dns.TypeSRV)
 		put(&dns.TXT{Txt: slices.Clone(a.txt)}, instance, dns.TypeTXT)
+	}
+	z.at, z.rows = time.Now(), rows
+	return rows
+}
+
+// nameReply answers one question.
+func (s *Site) nameReply(q *dns.Msg) *dns.Msg {
+	m := new(dns.Msg)
+	m.SetReply(q)
+	if len(q.Question) != 1 {
+		m.Rcode = dns.RcodeFormatError
+		return m
+	}
+	rows, known := s.zoneNow()[strings.ToLower(q.Question[0].Name)]
+	for _, rr := range rows {
+		if rr.Header().Rrtype == q.Question[0].Qtype {
+			m.Answer = append(m.Answer, rr)
+		}
 	}
 	if !known {
 		m.Rcode = dns.RcodeNameError

@@ -58,6 +58,7 @@ type Site struct {
 	servers  []*http.Server
 	address  string
 	names    string
+	listed   zone // what the names are, looked up lately
 }
 
 type joined struct {
