@@ -335,7 +335,7 @@ func (s *server) rolloutUnits(ctx context.Context, ref string, wave int, only st
 				continue
 			}
 			all = append(all, wire.RolloutUnit{DeviceID: u.Device, Device: u.Name, Hostname: u.Hostname, Site: n.sites[u.Site], Model: u.Model, Wave: u.Wave, WaveName: rollout.WaveName(u.Wave, st.Rules),
-				Stands: stands(u), Why: u.Why, From: u.From, To: u.To, Image: u.Image, Legs: u.Legs, Bytes: u.Bytes, UsualSeconds: u.Usual.Seconds(), Sleeps: u.Sleeps, Risky: u.Risky, Attempt: u.Attempt, TaskID: u.Task,
+				Stands: stands(u), Why: u.Why, From: u.From, To: u.To, Image: u.Image, Legs: u.Legs, Route: u.Route, Bytes: u.Bytes, UsualSeconds: u.Usual.Seconds(), Sleeps: u.Sleeps, Risky: u.Risky, Attempt: u.Attempt, TaskID: u.Task,
 				Began: moment(u.Began), Ended: moment(u.Ended)})
 		}
 	}

@@ -32,7 +32,7 @@ func (a *app) rolloutCommand() *cobra.Command {
 			column[wire.Rollout]{"Devices", func(r wire.Rollout) string { return fmt.Sprint(r.Devices) }}, column[wire.Rollout]{"Outcomes", func(r wire.Rollout) string { return counts(r.Counts) }},
 			column[wire.Rollout]{"Next", func(r wire.Rollout) string { return r.Next }}, column[wire.Rollout]{"Planned by", func(r wire.Rollout) string { return r.Actor }})
 	}}
-	show := &cobra.Command{Use: "show ROLLOUT", Short: "Show a rollout: waves, gates, and each device", Args: cobra.ExactArgs(1), ValidArgsFunction: names, Example: "  fado rollout show \"junco 1.4.0\"", RunE: func(c *cobra.Command, args []string) error {
+	show := &cobra.Command{Use: "show ROLLOUT", Short: "Show a rollout: waves, gates, and each device", Args: cobra.ExactArgs(1), ValidArgsFunction: names, Example: "  fado rollout show \"sobro-quatro 1.4.0\"", RunE: func(c *cobra.Command, args []string) error {
 		r, err := client.Get[wire.Rollout](c.Context(), a.client(), Path("rollouts", args[0]))
 		if err != nil {
 			return err
@@ -40,7 +40,7 @@ func (a *app) rolloutCommand() *cobra.Command {
 		return a.showRollout(c.Context(), r)
 	}}
 	var wait bool
-	start := &cobra.Command{Use: "start ROLLOUT", Short: "Start a draft, if its plan still is true", Args: cobra.ExactArgs(1), ValidArgsFunction: names, Example: "  fado rollout start \"junco 1.4.0\" --watch", RunE: func(c *cobra.Command, args []string) error {
+	start := &cobra.Command{Use: "start ROLLOUT", Short: "Start a draft, if its plan still is true", Args: cobra.ExactArgs(1), ValidArgsFunction: names, Example: "  fado rollout start \"sobro-quatro 1.4.0\" --watch", RunE: func(c *cobra.Command, args []string) error {
 		r, err := client.Post[wire.Rollout](c.Context(), a.client(), Path("rollouts", args[0], "start"), nil)
 		if err != nil {
 			return err
@@ -54,17 +54,17 @@ func (a *app) rolloutCommand() *cobra.Command {
 		return a.done("«%s» is running. %s «fado rollout watch» shows it as it moves.", r.Name, r.Next)
 	}}
 	start.Flags().BoolVar(&wait, "watch", false, "show it as it moves, until it is over, held or paused")
-	watch := &cobra.Command{Use: "watch ROLLOUT", Short: "Show a rollout as it moves, until it is over, held or paused", Args: cobra.ExactArgs(1), ValidArgsFunction: names, Example: "  fado rollout watch \"junco 1.4.0\"", RunE: func(c *cobra.Command, args []string) error {
+	watch := &cobra.Command{Use: "watch ROLLOUT", Short: "Show a rollout as it moves, until it is over, held or paused", Args: cobra.ExactArgs(1), ValidArgsFunction: names, Example: "  fado rollout watch \"sobro-quatro 1.4.0\"", RunE: func(c *cobra.Command, args []string) error {
 		return a.watchRollout(c.Context(), args[0])
 	}}
-	again := &cobra.Command{Use: "replan ROLLOUT", Short: "Make the plan of a draft anew, from how things stand now", Args: cobra.ExactArgs(1), ValidArgsFunction: names, Example: "  fado rollout replan \"junco 1.4.0\"", RunE: func(c *cobra.Command, args []string) error {
+	again := &cobra.Command{Use: "replan ROLLOUT", Short: "Make the plan of a draft anew, from how things stand now", Args: cobra.ExactArgs(1), ValidArgsFunction: names, Example: "  fado rollout replan \"sobro-quatro 1.4.0\"", RunE: func(c *cobra.Command, args []string) error {
 		r, err := client.Post[wire.Rollout](c.Context(), a.client(), Path("rollouts", args[0], "replan"), nil)
 		if err != nil {
 			return err
 		}
 		return a.showRollout(c.Context(), r)
 	}}
-	remove := &cobra.Command{Use: "remove ROLLOUT", Short: "Throw a draft away", Args: cobra.ExactArgs(1), ValidArgsFunction: names, Example: "  fado rollout remove \"junco 1.4.0\"", RunE: func(c *cobra.Command, args []string) error {
+	remove := &cobra.Command{Use: "remove ROLLOUT", Short: "Throw a draft away", Args: cobra.ExactArgs(1), ValidArgsFunction: names, Example: "  fado rollout remove \"sobro-quatro 1.4.0\"", RunE: func(c *cobra.Command, args []string) error {
 		if err := a.client().Do(c.Context(), http.MethodDelete, Path("rollouts", args[0]), nil, nil); err != nil {
 			return err
 		}
@@ -79,7 +79,7 @@ func (a *app) rolloutCommand() *cobra.Command {
 		{"exclude", "exclude", "Exclude a device whose turn has not come", "It is excluded from «%s». %s"},
 	} {
 		var body wire.Steering
-		c := &cobra.Command{Use: x.verb + " ROLLOUT", Short: x.short, Args: cobra.ExactArgs(1), ValidArgsFunction: names, Example: "  fado rollout " + x.verb + " \"junco 1.4.0\""}
+		c := &cobra.Command{Use: x.verb + " ROLLOUT", Short: x.short, Args: cobra.ExactArgs(1), ValidArgsFunction: names, Example: "  fado rollout " + x.verb + " \"sobro-quatro 1.4.0\""}
 		c.Flags().StringVar(&body.Reason, "reason", "", "why, for the record")
 		if x.verb == "retry" || x.verb == "exclude" {
 			c.Flags().StringSliceVar(&body.Devices, "device", nil, "this device")
@@ -175,7 +175,7 @@ func (a *app) rolloutPlan() *cobra.Command {
 
 func (a *app) rolloutRevert(names cobra.CompletionFunc) *cobra.Command {
 	var p wire.RolloutPlan
-	c := &cobra.Command{Use: "revert ROLLOUT", Short: "Plan a rollout that takes another one back, where a route exists; nothing begins", Args: cobra.ExactArgs(1), ValidArgsFunction: names, Example: "  fado rollout revert \"junco 1.4.0\""}
+	c := &cobra.Command{Use: "revert ROLLOUT", Short: "Plan a rollout that takes another one back, where a route exists; nothing begins", Args: cobra.ExactArgs(1), ValidArgsFunction: names, Example: "  fado rollout revert \"sobro-quatro 1.4.0\""}
 	read := a.rolloutFlags(c, &p)
 	c.RunE = func(c *cobra.Command, args []string) error {
 		p.Reverts = args[0]
@@ -191,8 +191,8 @@ func (a *app) rolloutRevert(names cobra.CompletionFunc) *cobra.Command {
 
 func (a *app) rolloutReport(names cobra.CompletionFunc) *cobra.Command {
 	var file, format string
-	c := &cobra.Command{Use: "report ROLLOUT", Short: "The report of a rollout, with its progress over time", Args: cobra.ExactArgs(1), ValidArgsFunction: names, Example: "  fado rollout report \"junco 1.4.0\" --file rollout.html\n  fado rollout report \"junco 1.4.0\" --format csv --file rollout.csv"}
-	c.Flags().StringVar(&file, "file", "", "where to write it; standard output when it is left out")
+	c := &cobra.Command{Use: "report ROLLOUT", Short: "The report of a rollout, with its progress over time", Args: cobra.ExactArgs(1), ValidArgsFunction: names, Example: "  fado rollout report \"sobro-quatro 1.4.0\" --to rollout.html\n  fado rollout report \"sobro-quatro 1.4.0\" --format csv --to rollout.csv"}
+	c.Flags().StringVar(&file, "to", "", "where to write it; standard output when it is left out")
 	c.Flags().StringVar(&format, "format", "html", "html, csv or json")
 	c.RunE = func(c *cobra.Command, args []string) error {
 		end, known := map[string]string{"html": "report.html", "csv": "report.csv", "json": "report"}[format]
@@ -274,7 +274,7 @@ func (a *app) showRollout(ctx context.Context, r wire.Rollout) error {
 	columns := []column[wire.RolloutUnit]{{"Wave", func(u wire.RolloutUnit) string { return u.WaveName }}, {"Device", func(u wire.RolloutUnit) string { return u.Device }}, {"Site", func(u wire.RolloutUnit) string { return u.Site }},
 		{"From", func(u wire.RolloutUnit) string { return u.From }}, {"To", func(u wire.RolloutUnit) string {
 			if u.Legs > 1 {
-				return fmt.Sprintf("%s in %d steps", u.To, u.Legs)
+				return u.Route
 			}
 			return u.To
 		}}, {"Stands", func(u wire.RolloutUnit) string { return u.Stands }},

@@ -19,6 +19,7 @@ import (
 	"fado/internal/client"
 	"fado/internal/core/check"
 	"fado/internal/core/problem"
+	"fado/internal/core/rollout"
 	"fado/internal/core/task"
 	"fado/internal/wire"
 )
@@ -803,6 +804,13 @@ func (a *app) attentionCommand() *cobra.Command {
 		_, _ = fmt.Fprintf(a.out, "%d devices, %d adopted, %d online, %d behind; %d units in set-up mode, %d tasks under way.\n", x.Counts.Devices, x.Counts.Adopted, x.Counts.Online, x.Counts.Behind, len(ready), len(x.Tasks))
 		for _, p := range x.Problems {
 			_, _ = fmt.Fprintln(a.out, a.paint(text.FgRed, p))
+		}
+		for _, r := range x.Rollouts {
+			line := fmt.Sprintf("The rollout «%s» is %s (%s). %s", r.Name, r.Status, counts(r.Counts), r.Next)
+			if r.Status == rollout.Held {
+				line = a.paint(text.FgRed, strings.TrimSpace(line+" "+r.Reason))
+			}
+			_, _ = fmt.Fprintln(a.out, line)
 		}
 		if x.Total == 0 {
 			_, _ = fmt.Fprintln(a.out, "No device needs you.")

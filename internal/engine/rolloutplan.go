@@ -292,8 +292,12 @@ func (p *planner) unit(d store.Device, img firmware.Image, v firmware.Verdict) (
 	}
 	u := rollout.Unit{Device: d.ID, Name: d.Name, Hostname: d.Hostname, Site: d.SiteID, Model: d.Model, Image: img.SHA256, From: d.Running, To: img.Version, Was: d.Digest,
 		Legs: len(v.Route), Sleeps: m.sleeps, Risky: m.risk, Cable: strings.Contains(d.Tags, ","+CableTag+","), Online: d.Presence == string(inventory.Online)}
-	for _, l := range v.Route {
+	for i, l := range v.Route {
 		u.Bytes += l.Size
+		if i > 0 {
+			u.Route += ", then "
+		}
+		u.Route += l.Version
 	}
 	u.Usual = m.usual
 	if u.Usual == 0 {
@@ -546,7 +550,7 @@ func planDiffers(was, is []rollout.Unit) (out []string) {
 			out = append(out, fmt.Sprintf("%s would go to %s instead of %s.", u.Name, n.To, u.To))
 		case n.From != u.From || n.Was != u.Was:
 			out = append(out, fmt.Sprintf("%s runs %s now, not %s.", u.Name, n.From, u.From))
-		case n.Legs != u.Legs || n.Risky != u.Risky:
+		case n.Route != u.Route || n.Risky != u.Risky:
 			out = append(out, u.Name+" would take another way.")
 		}
 	}

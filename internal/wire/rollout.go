@@ -117,6 +117,7 @@ type RolloutUnit struct {
 	To           string     `json:"to,omitempty"`
 	Image        string     `json:"image,omitempty"`
 	Legs         int        `json:"legs,omitempty" doc:"Images on its route"`
+	Route        string     `json:"route,omitempty" doc:"The versions on its route, in their order"`
 	Bytes        int64      `json:"bytes,omitempty"`
 	UsualSeconds float64    `json:"usual_seconds,omitempty"`
 	Sleeps       bool       `json:"sleeps,omitempty"`

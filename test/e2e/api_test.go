@@ -445,7 +445,7 @@ func TestEveryCommandIsExplained(t *testing.T) {
 	d := startDemo(t, 8, "", nil)
 	sighted(t, d, "02:5A:11:00:00:1B")
 	run(t, d, "/api/v1/devices/terraco-relay-1/commission", struct{}{})
-	for _, made := range [][]string{{"ca", "make", "embedded"}, {"notice", "add", "../../docs/examples/notice.yaml"}} { // which other examples show
+	for _, made := range [][]string{{"ca", "make", "embedded"}, {"notice", "add", "../../docs/examples/notice.yaml"}, {"rollout", "plan", "--behind", "--name", "sobro-quatro 1.4.0"}} { // which other examples show
 		if code, out := fado(t, d, "", made...); code != 0 {
 			t.Fatal(made, code, out)
 		}

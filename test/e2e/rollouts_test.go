@@ -19,10 +19,12 @@ import (
 	"testing/synctest"
 	"time"
 
+	"fado/internal/broker"
 	"fado/internal/carrier"
 	"fado/internal/carrier/carriertest"
 	"fado/internal/client"
 	"fado/internal/core/rollout"
+	"fado/internal/core/secret"
 	"fado/internal/demo"
 	"fado/internal/wire"
 )
@@ -215,6 +217,22 @@ func TestARolloutIsHeld(t *testing.T) {
 			t.Error("a webhook without a key was taken")
 		}
 		do(t, d, "PUT", "/api/v1/alerts", wire.AlertsEdit{URL: address, Topic: "news/rollouts", Key: new(key)})
+		// A program that watches, with the account of a hub of its own.
+		do(t, d, "POST", "/api/v1/hubs", wire.HubEdit{Name: new("Monitor"), Directory: new(d.HubURL), Token: new("any"), Account: new("monitor"), Password: new("0123456789abcdef")})
+		brokers, err := client.Get[[]wire.Broker](t.Context(), d.Client, "/api/v1/brokers")
+		if err != nil || len(brokers) != 1 {
+			t.Fatal(brokers, err)
+		}
+		monitor, err := broker.Dial(broker.Address{Host: brokers[0].Host, Port: brokers[0].Port, User: "monitor", Password: secret.New("0123456789abcdef"), ClientID: "monitor", Net: n})
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer monitor.Close()
+		waitFor(t, "the monitor's session", monitor.Connected)
+		news := make(chan string, 16)
+		if err := monitor.Subscribe(t.Context(), "news/rollouts", func(m broker.Message) { news <- string(m.Payload) }); err != nil {
+			t.Fatal(err)
+		}
 		raw, err := client.Get[json.RawMessage](t.Context(), d.Client, "/api/v1/alerts")
 		if err != nil || bytes.Contains(raw, []byte(key)) {
 			t.Errorf("%s %v", raw, err)
@@ -255,6 +273,16 @@ func TestARolloutIsHeld(t *testing.T) {
 			signed(t, hook.got[i], []byte(body), address, key)
 		}
 
+		for _, want := range []string{`"what":"lost"`, `"what":"held"`} {
+			select {
+			case got := <-news:
+				if !strings.Contains(got, want) {
+					t.Errorf("the broker brought %s, want %s", got, want)
+				}
+			case <-time.After(time.Minute):
+				t.Errorf("the broker did not bring %s", want)
+			}
+		}
 		if err := steer(t, d, r.ID, "go-on", wire.Steering{}); err == nil || !strings.Contains(err.Error(), "stays held") {
 			t.Errorf("it went on without a reason: %v", err)
 		}

@@ -40,6 +40,8 @@ export function Find() {
     ["Add an image", "a firmware file", "/firmware?add=1"],
     ["Devices that are behind", "firmware older than intended", "/devices?standing=behind"],
     ["Devices offline", "not reachable now", "/devices?presence=offline"],
+    ["Rollouts", "updates of many devices, in waves", "/rollouts"],
+    ["Plan a rollout", "an image, or all that is behind", "/rollouts"],
     ["Activity", "what happened, by whom", "/activity"],
   ];
   const hits: Hit[] = [];
@@ -48,7 +50,7 @@ export function Find() {
       hits.push({ key: d.id, text: d.name, detail: `${d.room ?? ""} ${d.hostname} ${d.stage}`, run: () => void go(`/devices/${d.id}`) });
     }
     for (const [name, detail, to] of places) {
-      if (name.toLowerCase().includes(search.toLowerCase())) hits.push({ key: to, text: name, detail, run: () => void go(to) });
+      if (name.toLowerCase().includes(search.toLowerCase())) hits.push({ key: name, text: name, detail, run: () => void go(to) });
     }
   }
   const take = (h: Hit | undefined) => {

@@ -3411,6 +3411,8 @@ export interface components {
             model: string;
             /** @description An interruption would leave it dead */
             risky?: boolean;
+            /** @description The versions on its route, in their order */
+            route?: string;
             site: string;
             sleeps?: boolean;
             /** @enum {string} */

@@ -52,6 +52,7 @@ type Unit struct {
 	From, To string // versions
 	Was      string // digest of what it ran, where it tells
 	Legs     int    // images on its route
+	Route    string // the versions on its route, in their order
 	Bytes    int64  // that its route takes through the uplink
 	Usual    time.Duration
 	Sleeps   bool // it takes an image at its wake, and takes no place until then

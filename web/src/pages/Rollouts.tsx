@@ -257,7 +257,7 @@ function Units({ r, act }: { r: Rollout; act: (run: () => Promise<unknown>) => v
     },
   });
   const path = { params: { path: { id: r.id } } };
-  const says = (u: RolloutUnit) => [u.detail, u.why, !u.ended && u.risky ? "An interruption would leave it dead." : "", !u.ended && u.sleeps ? "At its wake." : "", (u.legs ?? 0) > 1 ? `In ${u.legs} steps.` : "", (u.attempt ?? 0) > 1 ? `Try ${u.attempt}.` : ""].filter(Boolean).join(" ");
+  const says = (u: RolloutUnit) => [u.detail, u.why, !u.ended && u.risky ? "An interruption would leave it dead." : "", !u.ended && u.sleeps ? "At its wake." : "", (u.legs ?? 0) > 1 ? `First ${u.route}.` : "", (u.attempt ?? 0) > 1 ? `Try ${u.attempt}.` : ""].filter(Boolean).join(" ");
   return (
     <>
       <h2>Devices
