@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	"fmt"
 	"net/http"
 	"slices"
 	"strings"
@@ -385,5 +386,93 @@ func TestABaseline(t *testing.T) {
 		if len(u.Writes) != 1 {
 			t.Errorf("%d images were written", len(u.Writes))
 		}
+	})
+}
+
+// TestPowerCutAtEveryStage: the power of a unit fails for a moment, at every stage of an
+// update, in each design of slots. With two slots no unit is lost: it runs the old
+// image or the new one, as the record says. With one it is dead just when it was cut
+// while it wrote, and the record says so, with the way out.
+func TestPowerCutAtEveryStage(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		d := startDemo(t, bubble, "", nil)
+		do(t, d, "PATCH", "/api/v1/sites/lagar", wire.SiteEdit{AllowRisky: new(true), DownloadKiB: new(64)}) // six seconds for an image
+		versions := map[string]func(int) string{
+			"junco": func(n int) string { return fmt.Sprintf("3.%d.0", n) }, "alecrim-luz": func(n int) string { return fmt.Sprintf("2030.%d", n) }, "urze-ar": func(n int) string { return fmt.Sprintf("b%d", 500+n) },
+		}
+		seen := map[task.Outcome]int{}
+		for _, c := range []struct{ device, model string }{{"adega-level-1", "junco"}, {"adega-lamp-1", "alecrim-luz"}, {"adega-climate-1", "urze-ar"}} {
+			part(t, c.model, func(t *testing.T) {
+				if x := commissioned(t, d, c.device); x.Status != task.Done {
+					t.Fatalf("%+v", x.Failure)
+				}
+				dev, err := client.Get[wire.Device](t.Context(), d.Client, client.Path("devices", c.device))
+				if err != nil {
+					t.Fatal(err)
+				}
+				starts, tries := unitReport(t, d, dev.HardwareID).Restarts, 0
+				for n, after := range []time.Duration{0, 300, 1000, 2500, 5000, 6200, 7500, 8500, 9500, 11000, 14000, 20000} {
+					tries++
+					img := addBuild(t, d, c.model, versions[c.model](n), 380, nil)
+					x, err := client.Post[wire.Task](t.Context(), d.Client, client.Path("devices", c.device, "update"), wire.Start{Image: img.SHA256})
+					if err != nil {
+						t.Fatal(err)
+					}
+					waitFor(t, "the beginning", func() bool {
+						x = taskOf(t, d, x.ID)
+						return x.Status.Over() || x.Update.Told
+					})
+					time.Sleep(after * time.Millisecond)
+					fault(t, d, dev.HardwareID, "", 0) // which takes its power away for a moment
+					waitFor(t, "the end", func() bool { x = taskOf(t, d, x.ID); return x.Status.Over() })
+					seen[x.Update.Outcome]++
+					waitFor(t, "the unit's return", func() bool { m := unitReport(t, d, dev.HardwareID).Mode; return m == "online" || m == "asleep" })
+					if own := unitReport(t, d, dev.HardwareID); x.Update.Outcome == task.Lost || (x.Update.Outcome == task.Succeeded) != (own.Digest == img.SHA256) {
+						t.Errorf("cut after %s: %s, and it runs %.8s of %.8s\n%s", after*time.Millisecond, x.Update.Outcome, own.Digest, img.SHA256, sheet(x))
+					}
+				}
+				// Each update restarts it once and each cut once more, unless both came together.
+				if got := unitReport(t, d, dev.HardwareID).Restarts - starts; got < 2*tries-3 {
+					t.Errorf("%d restarts in %d updates with a cut each", got, tries)
+				}
+			})
+		}
+		part(t, "sobro-um", func(t *testing.T) {
+			const device = "cozinha-relay-1"
+			if x := commissioned(t, d, device); x.Status != task.Done {
+				t.Fatalf("%+v", x.Failure)
+			}
+			dev, err := client.Get[wire.Device](t.Context(), d.Client, client.Path("devices", device))
+			if err != nil {
+				t.Fatal(err)
+			}
+			img := addBuild(t, d, "sobro-um", "2.2.0", 380, nil)
+			for _, at := range []int{9, 4_096, 16_384, 100_000, 380<<10 - 1} {
+				fault(t, d, dev.HardwareID, "download cut at a byte", at)
+				time.Sleep(time.Minute)
+				x := updateTo(t, d, device, img)
+				seen[x.Update.Outcome]++
+				if own := unitReport(t, d, dev.HardwareID); x.Update.Outcome != task.Lost || own.Mode != "dead" || !strings.Contains(x.Failure.Next, "cable") {
+					t.Errorf("cut at byte %d: %s, and the unit is %s: %+v", at, x.Update.Outcome, own.Mode, x.Failure)
+				}
+				cable(t, d, dev.HardwareID, sim.BuildImage(sim.ImageHeader{Firmware: "sobro-um", Version: "2.1.0", Starts: true}, 256<<10))
+				waitFor(t, "the unit's return", func() bool { return deviceOf(t, d, dev.HardwareID).Presence == "online" })
+			}
+			// Just before and just after the transfer nothing is lost.
+			for _, after := range []time.Duration{0, time.Second, 30 * time.Second} {
+				x, err := client.Post[wire.Task](t.Context(), d.Client, client.Path("devices", device, "update"), wire.Start{Image: img.SHA256})
+				if err != nil { // it runs it by now
+					break
+				}
+				time.Sleep(after)
+				fault(t, d, dev.HardwareID, "", 0)
+				waitFor(t, "the end", func() bool { x = taskOf(t, d, x.ID); return x.Status.Over() })
+				seen[x.Update.Outcome]++
+				if own := unitReport(t, d, dev.HardwareID); own.Mode == "dead" || (x.Update.Outcome == task.Succeeded) != (own.Digest == img.SHA256) {
+					t.Errorf("cut after %s: %s, and the unit is %s and runs %.8s", after, x.Update.Outcome, own.Mode, own.Digest)
+				}
+			}
+		})
+		t.Logf("%v", seen)
 	})
 }
