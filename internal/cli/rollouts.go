@@ -153,6 +153,16 @@ func (a *app) rolloutFlags(c *cobra.Command, p *wire.RolloutPlan) (read func()) 
 	}
 }
 
+// plan plans a rollout and shows the draft.
+func (a *app) plan(ctx context.Context, p *wire.RolloutPlan, read func()) error {
+	read()
+	r, err := client.Post[wire.Rollout](ctx, a.client(), Path("rollouts"), p)
+	if err != nil {
+		return err
+	}
+	return a.showRollout(ctx, r)
+}
+
 func (a *app) rolloutPlan() *cobra.Command {
 	var p wire.RolloutPlan
 	c := &cobra.Command{Use: "plan [IMAGE]", Short: "Plan a rollout of an image, or of all that is behind; nothing begins", Args: cobra.MaximumNArgs(1),
@@ -163,12 +173,7 @@ func (a *app) rolloutPlan() *cobra.Command {
 		if len(args) > 0 {
 			p.Image = args[0]
 		}
-		read()
-		r, err := client.Post[wire.Rollout](c.Context(), a.client(), Path("rollouts"), p)
-		if err != nil {
-			return err
-		}
-		return a.showRollout(c.Context(), r)
+		return a.plan(c.Context(), &p, read)
 	}
 	return c
 }
@@ -179,12 +184,7 @@ func (a *app) rolloutRevert(names cobra.CompletionFunc) *cobra.Command {
 	read := a.rolloutFlags(c, &p)
 	c.RunE = func(c *cobra.Command, args []string) error {
 		p.Reverts = args[0]
-		read()
-		r, err := client.Post[wire.Rollout](c.Context(), a.client(), Path("rollouts"), p)
-		if err != nil {
-			return err
-		}
-		return a.showRollout(c.Context(), r)
+		return a.plan(c.Context(), &p, read)
 	}
 	return c
 }
