@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/miekg/dns"
@@ -49,20 +50,21 @@ func (s *Site) answerNames(l net.Listener) {
 	})
 }
 
-// zone is what the homes' names are, by lower-case owner. It is made anew when it is a
-// second old: whoever asks for each of a thousand units does not have all of them
-// speak each time.
+// zone is what the homes' names are, by lower-case owner. It is made anew when a unit
+// came or went, and now and then: whoever asks for each of a thousand units does not
+// have all of them speak each time.
 type zone struct {
-	mu   sync.Mutex
-	at   time.Time
-	rows map[string][]dns.RR
+	stale atomic.Bool
+	mu    sync.Mutex
+	at    time.Time
+	rows  map[string][]dns.RR
 }
 
 func (s *Site) zoneNow() map[string][]dns.RR {
 	z := &s.listed
 	z.mu.Lock()
 	defer z.mu.Unlock()
-	if z.rows != nil && time.Since(z.at) < time.Second {
+	if !z.stale.Swap(false) && z.rows != nil && time.Since(z.at) < s.clock.Real(time.Second) {
 		return z.rows
 	}
 	rows := map[string][]dns.RR{}

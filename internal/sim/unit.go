@@ -258,6 +258,7 @@ func (u *unit) signal() int {
 func (u *unit) setMode(m string) {
 	u.mu.Lock()
 	u.mode = m
+	u.site.listed.stale.Store(true)
 	if m != "online" {
 		u.in = ""
 	}
@@ -318,6 +319,7 @@ func (u *unit) run(ctx context.Context) {
 			u.site.mu.Unlock()
 			u.mu.Lock()
 			u.in = first
+			u.site.listed.stale.Store(true)
 			u.mu.Unlock()
 			if u.sleep(ctx, 1000*time.Hour) == "leave" {
 				u.once(SomebodyElses)
@@ -435,6 +437,7 @@ func (u *unit) join(ctx context.Context) string {
 		if trouble == "" {
 			u.mu.Lock()
 			u.in = c.ssid
+			u.site.listed.stale.Store(true)
 			u.mu.Unlock()
 			var why string
 			why, trouble = u.serve(ctx, c)
