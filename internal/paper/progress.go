@@ -35,6 +35,7 @@ func Progress(r wire.Rollout, units []wire.RolloutUnit, now time.Time, zone *tim
 	p.Y.Tick.Marker = whole{}
 	p.X.Tick.Marker = plot.TimeTicks{Format: "2 Jan 15:04", Time: func(t float64) time.Time { return time.Unix(int64(t), 0).In(zone) }}
 	p.Legend.Top, p.Legend.Left = true, true
+	p.Legend.TextStyle.Font.Size, p.Legend.Padding, p.Legend.XOffs = vg.Points(9), vg.Points(2.5), vg.Points(6)
 	began, ended := r.PlannedAt, now
 	if r.StartedAt != nil {
 		began = *r.StartedAt

@@ -389,6 +389,12 @@ func (m *machine) retry(e Event) {
 
 // advance does what the state calls for.
 func (m *machine) advance() {
+	if n := len(m.Gates); m.Status == Held && n > 0 && m.Gates[n-1].Early && m.Gates[n-1].By == "" {
+		// More may go wrong while what was under way finishes.
+		if c := m.broken(); c.Name != "" && c.Seen != m.Reason {
+			m.Gates[n-1].Conditions, m.Reason = []Condition{c}, c.Seen
+		}
+	}
 	if m.Status != Running {
 		return
 	}
@@ -443,7 +449,7 @@ func (m *machine) broken() (c Condition) {
 		}
 	}
 	if len(lost) > 0 {
-		return Condition{Name: "lost", Expected: "none", Seen: fmt.Sprintf("%s was lost.", names(lost))}
+		return Condition{Name: "lost", Expected: "none", Seen: fmt.Sprintf("%s %s lost.", names(lost), map[bool]string{true: "was", false: "were"}[len(lost) == 1])}
 	}
 	if tried > 0 && (tried-len(wrong))*100 < m.Rules.Gate.Share*tried {
 		return Condition{Name: "succeeded", Expected: fmt.Sprintf("at least %d %%", m.Rules.Gate.Share),

@@ -399,3 +399,18 @@ func TestExpect(t *testing.T) {
 		t.Errorf("it ends at %s, %s was expected: %+v", p.now, last, f)
 	}
 }
+
+// TestTwoAreLost: what goes wrong after a rollout was held is named, too.
+func TestTwoAreLost(t *testing.T) {
+	r := rules()
+	r.Trial = false
+	p := begin(t, r, fleet(2, 3))
+	for _, c := range p.out {
+		p.event(Event{Kind: Begun, Device: c.Device, Attempt: 1, Task: "t"})
+	}
+	p.event(Event{Kind: Ended, Device: "a0", Attempt: 1, Outcome: task.Lost}).status(Held, 0)
+	p.event(Event{Kind: Ended, Device: "b0", Attempt: 1, Outcome: task.Lost}).status(Held, 0)
+	if p.s.Reason != "Unit a0, Unit b0 were lost." || len(p.s.Gates) != 1 || p.s.Gates[0].Conditions[0].Seen != p.s.Reason {
+		t.Errorf("%q: %+v", p.s.Reason, p.s.Gates)
+	}
+}
