@@ -69,22 +69,23 @@ function PlanForm({ site }: { site: string }) {
   const client = useQueryClient();
   const images = useQuery({ queryKey: ["images"], queryFn: () => must(api.GET("/api/v1/images")) });
   const models = useQuery({ queryKey: ["models"], queryFn: () => must(api.GET("/api/v1/models")) });
-  const [f, setF] = useState({ what: "behind", name: "", model: "", tag: "", running: "", devices: "", exclude: "", trials: "", waves: "10%", atOnce: "8", perSite: "2", from: "", to: "", days: [] as string[], share: "100", soak: "15", patience: "60", returns: "1" });
+  const [f, setF] = useState({ what: "behind", name: "", model: "", room: "", tag: "", running: "", devices: "", exclude: "", trials: "", waves: "10%", atOnce: "8", perSite: "2", from: "", to: "", days: [] as string[], share: "100", soak: "15", patience: "60", returns: "1", trial: true, health: true, checks: true });
   const set = (k: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [k]: e.target.value });
   const plan = useMutation({
     mutationFn: () => {
       const body: RolloutPlan = {
-        name: f.name || undefined, behind: f.what === "behind" || undefined, image: f.what === "behind" ? undefined : f.what, sites: site ? [site] : undefined, model: f.model || undefined, tag: f.tag || undefined, version: f.running || undefined,
+        name: f.name || undefined, behind: f.what === "behind" || undefined, image: f.what === "behind" ? undefined : f.what, sites: site ? [site] : undefined, model: f.model || undefined, room: f.room || undefined, tag: f.tag || undefined, version: f.running || undefined,
         devices: names(f.devices), exclude: names(f.exclude), trials: names(f.trials),
-        rules: { waves: names(f.waves), at_once: Number(f.atOnce), per_site: Number(f.perSite), hours: f.from || f.to ? `${f.from}-${f.to}` : undefined, days: f.days, share: Number(f.share), soak_minutes: Number(f.soak), patience_minutes: Number(f.patience), returns: Number(f.returns) },
+        rules: { waves: names(f.waves), at_once: Number(f.atOnce), per_site: Number(f.perSite), hours: f.from || f.to ? `${f.from}-${f.to}` : undefined, days: f.days, share: Number(f.share), soak_minutes: Number(f.soak), patience_minutes: Number(f.patience), returns: Number(f.returns), trial: f.trial, health: f.health, checks: f.checks },
       };
       return must(api.POST("/api/v1/rollouts", { body }));
     },
     onSuccess: async (r) => { await client.invalidateQueries({ queryKey: ["rollouts"] }); await go(`/rollouts/${r.id}`); },
   });
   const field = (k: keyof typeof f, label: string, more?: object) => (
-    <Form.Group controlId={`plan-${k}`}><Form.Label>{label}</Form.Label><Form.Control size="sm" value={f[k]} onChange={set(k)} {...more} /></Form.Group>
+    <Form.Group controlId={`plan-${k}`}><Form.Label>{label}</Form.Label><Form.Control size="sm" value={String(f[k])} onChange={set(k)} {...more} /></Form.Group>
   );
+  const tick = (k: "trial" | "health" | "checks", label: string) => <Form.Check type="checkbox" id={`plan-${k}-on`} label={label} checked={f[k]} onChange={(e) => setF({ ...f, [k]: e.target.checked })} />;
   return (
     <Form onSubmit={(e) => { e.preventDefault(); plan.mutate(); }}>
       <div className="plan">
@@ -97,6 +98,7 @@ function PlanForm({ site }: { site: string }) {
         <Form.Group controlId="plan-model"><Form.Label>Of model</Form.Label>
           <Form.Select size="sm" value={f.model} onChange={set("model")}><option value="">any</option>{models.data?.map((m) => <option key={m.name} value={m.name}>{m.title}</option>)}</Form.Select>
         </Form.Group>
+        {field("room", "In room")}
         {field("tag", "With tag")}
         {field("running", "That run version")}
         {field("devices", "Only devices (hostnames)")}
@@ -104,6 +106,7 @@ function PlanForm({ site }: { site: string }) {
         {field("name", "Name", { placeholder: "from firmware and version" })}
       </div>
       <div className="plan">
+        {tick("trial", "A trial goes first")}
         {field("trials", "Trial (else one a model is suggested)")}
         {field("waves", "Waves after the trial", { placeholder: "2, 25%" })}
         {field("atOnce", "At once", { type: "number", min: 1 })}
@@ -116,6 +119,8 @@ function PlanForm({ site }: { site: string }) {
         {field("share", "Gate: succeeded, %", { type: "number", min: 0, max: 100 })}
         {field("soak", "Gate: soak, minutes", { type: "number", min: 0 })}
         {field("returns", "Gate: back online at most", { type: "number", min: 0 })}
+        {tick("health", "Gate: does no worse")}
+        {tick("checks", "Gate: checks hold")}
         {field("patience", "Wait for sleepers, minutes", { type: "number", min: 0 })}
         <div className="align-self-end"><Button type="submit" size="sm" disabled={plan.isPending}>{plan.isPending ? "Planning …" : "Show the plan"}</Button></div>
       </div>
