@@ -156,7 +156,7 @@ func (e *Engine) Sessions() int {
 	return e.embedded.Sessions()
 }
 
-// log writes an event in a transaction and tells the live stream.
+// event writes an event in a transaction and tells the live stream.
 func (e *Engine) event(tx *store.Tx, ev store.Event) error {
 	ev.At = e.Clock.Now()
 	e.mark(tx, "event", "")

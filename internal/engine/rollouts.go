@@ -67,7 +67,7 @@ func (r *rollouts) takeUp() error {
 	return nil
 }
 
-// state reads a rollout's state with its units.
+// rolloutState reads a rollout's state with its units.
 func (e *Engine) rolloutState(tx *store.Tx, rec store.Rollout) (rollout.State, error) {
 	var s rollout.State
 	if err := json.Unmarshal([]byte(rec.State), &s); err != nil {
@@ -125,7 +125,8 @@ func (r *rollouts) run(rec store.Rollout, first rollout.Event) error {
 	return nil
 }
 
-// roller returns the one that owns a rollout, and brings it to life if need be.
+// roller is the one that owns a rollout; it is brought to life if need be. It may be nil
+// where a rollout that is over has ended again at once.
 func (r *rollouts) roller(id string) (*roller, error) {
 	r.waking.Lock()
 	defer r.waking.Unlock()
