@@ -85,7 +85,7 @@ func TestARolloutThatIsKilled(t *testing.T) {
 		t.Skip("takes a minute")
 	}
 	t.Parallel()
-	seed, rollouts, units, kills := number(t, "FADO_SEED", 1), number(t, "FADO_ROLLOUTS", 2), number(t, "FADO_ROLLOUT_UNITS", 30), number(t, "FADO_KILLS", 6)
+	seed, rollouts, units, kills := number(t, "FADO_SEED", 1), number(t, "FADO_ROLLOUTS", 1), number(t, "FADO_ROLLOUT_UNITS", 30), number(t, "FADO_KILLS", 6)
 	rnd := rand.New(rand.NewPCG(uint64(seed), 5))
 	r := newRig(t)
 	for i := 1; i < units; i++ {
