@@ -232,6 +232,27 @@ func ordered(p MessagePage) MessagePage {
 	return p
 }
 
+// saidSince is what a unit itself has said live since a moment and is still kept, the
+// oldest first.
+func (in *ingest) saidSince(device string, since time.Time) (out []Heard) {
+	in.said.mu.RLock()
+	batches := in.said.batches
+	in.said.mu.RUnlock()
+	for _, batch := range batches {
+		if batch[len(batch)-1].At.Before(since) {
+			continue
+		}
+		for _, s := range batch {
+			if s.Device == device && s.At.After(since) && !s.Retained && s.From != "fado" {
+				if h := in.understand(s); h.Facts != nil {
+					out = append(out, h)
+				}
+			}
+		}
+	}
+	return out
+}
+
 // understand decodes a message through its device's dialect.
 func (in *ingest) understand(s Said) Heard {
 	h := Heard{Said: s}

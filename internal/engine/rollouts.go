@@ -483,18 +483,26 @@ func (x *roller) sights(ctx context.Context, wave int) (map[string]rollout.Sight
 	return out, nil
 }
 
-// returnsSince counts how often a unit came back online since a moment, by what it
-// said and is still kept.
+// returnsSince counts how often a unit came back online since a moment: in whole spans
+// by what was measured, which reaches back far, and by what it said in the last hour,
+// which is exact.
 func (e *Engine) returnsSince(ctx context.Context, device string, since time.Time) (int, error) {
-	n := 0.0
+	measured := 0.0
 	err := e.Store.Telemetry(ctx, func(tx *store.Tx) error {
 		list, err := store.All[store.Sample](tx, "start", "device_id = ? AND span = ? AND what = ? AND start >= ?", device, int64(health.Fine/time.Second), string(health.Returns), since.Unix())
 		for _, x := range list {
-			n += x.Sum
+			measured += x.Sum
 		}
 		return err
 	})
-	return int(n), err
+	if err != nil {
+		return 0, fmt.Errorf("read how often it came back: %w", err)
+	}
+	said, last := 0.0, health.Last{}
+	for _, h := range e.ingest.saidSince(device, since) {
+		said += last.Read(h.Kind, h.Facts, h.At)[health.Returns]
+	}
+	return int(max(measured, said)), nil
 }
 
 // save stores a rollout's next state, with what follows from it, in one transaction.

@@ -492,3 +492,31 @@ func TestHoursOfEachHome(t *testing.T) {
 		}
 	})
 }
+
+// TestARestartLoopHoldsTheGate: a unit that succeeded and then comes back again and
+// again in its soak is seen, however short that is.
+func TestARestartLoopHoldsTheGate(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		d := startDemo(t, bubble, "", nil)
+		const name = "adega-level-1"
+		if x := commissioned(t, d, name); x.Failure != nil {
+			t.Fatalf("%+v", x.Failure)
+		}
+		dev, err := client.Get[wire.Device](t.Context(), d.Client, client.Path("devices", name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		img := addBuild(t, d, "junco", "2.2.0", 380, nil)
+		r := planned(t, d, wire.RolloutPlan{Image: img.SHA256, Rules: wire.RolloutRules{SoakMinutes: new(3)}})
+		mustSteer(t, d, r.ID, "start", wire.Steering{})
+		waitFor(t, "its soak", func() bool { return rolloutNow(t, d, r.ID).Phase == "soaking" })
+		for range 3 {
+			time.Sleep(20 * time.Second)
+			blink(t, d, dev.HardwareID)
+		}
+		r = until(t, d, r.ID, rollout.Held)
+		if !strings.Contains(r.Reason, "no restart loop: 0 of 1; not "+dev.Name+" (3 times)") {
+			t.Errorf("%s", r.Reason)
+		}
+	})
+}

@@ -431,8 +431,8 @@ func (m *machine) command(c Command) {
 	m.Pending, m.out = append(m.Pending, c), append(m.out, c)
 }
 
-// broken is the condition by which nothing more may begin before the wave is over: a unit was lost, or
-// the share that has to succeed cannot be reached any more.
+// broken is the condition by which nothing more may begin before the wave is over: a
+// unit was lost, or the share that has to succeed cannot be reached any more.
 func (m *machine) broken() (c Condition) {
 	var lost, wrong []string
 	tried := 0
