@@ -64,6 +64,13 @@ func (e *Engine) SetAlertsTo(ctx context.Context, actor, address, topic string, 
 		if rule, _ := naming.CheckTopic(topic); rule != "" {
 			f.Add("topic", rule, "news/rollouts")
 		}
+		n, err := store.Count[store.Device](e.Store.Read(ctx), "stage <> 'retired' AND (topic = ? OR substr(?, 1, length(topic) + 1) = topic || '/')", topic, topic)
+		if err != nil {
+			return fmt.Errorf("see whose topic it is: %w", err)
+		}
+		if n > 0 {
+			f.Add("topic", "none of a device, whose unit would take the news for a word to it", "news/rollouts")
+		}
 	}
 	was, err := e.AlertsTo(ctx)
 	if err != nil {

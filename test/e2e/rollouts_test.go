@@ -216,6 +216,9 @@ func TestARolloutIsHeld(t *testing.T) {
 		if err := d.Client.Do(t.Context(), "PUT", "/api/v1/alerts", wire.AlertsEdit{URL: address, Topic: "news/rollouts"}, nil); err == nil {
 			t.Error("a webhook without a key was taken")
 		}
+		if err := d.Client.Do(t.Context(), "PUT", "/api/v1/alerts", wire.AlertsEdit{Topic: "lagar/adega/level-1/command/x"}, nil); err == nil || !strings.Contains(explained(err), "none of a device") {
+			t.Errorf("news may go to a unit's topic: %v", err)
+		}
 		do(t, d, "PUT", "/api/v1/alerts", wire.AlertsEdit{URL: address, Topic: "news/rollouts", Key: new(key)})
 		// A program that watches, with the account of a hub of its own.
 		do(t, d, "POST", "/api/v1/hubs", wire.HubEdit{Name: new("Monitor"), Directory: new(d.HubURL), Token: new("any"), Account: new("monitor"), Password: new("0123456789abcdef")})
