@@ -226,6 +226,9 @@ func next(s rollout.State) (string, *time.Time) {
 	wave := rollout.WaveName(s.Wave, s.Rules)
 	switch s.Status {
 	case rollout.Draft:
+		if len(s.Units) == 0 {
+			return "Nothing: no device is part of it. Plan another one.", nil
+		}
 		return "It is started by a person.", nil
 	case rollout.Held:
 		return "A person decides: go on with a reason, try the failed again, or cancel.", nil

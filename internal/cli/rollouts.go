@@ -235,7 +235,11 @@ func mib(n int64) string { return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20)) }
 // rolloutHead are the lines that say how a rollout stands.
 func (a *app) rolloutHead(r wire.Rollout) []string {
 	colour := map[rollout.Status]text.Color{rollout.Held: text.FgRed, rollout.Done: text.FgGreen, rollout.Paused: text.FgYellow}
-	out := []string{fmt.Sprintf("%s: %s, %d devices (%s)", r.Name, a.paint(colour[r.Status], string(r.Status)), r.Devices, counts(r.Counts))}
+	how := counts(r.Counts)
+	if how != "" {
+		how = " (" + how + ")"
+	}
+	out := []string{fmt.Sprintf("%s: %s, %d devices%s", r.Name, a.paint(colour[r.Status], string(r.Status)), r.Devices, how)}
 	if r.Reason != "" {
 		out = append(out, r.Reason)
 	}

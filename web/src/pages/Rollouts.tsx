@@ -162,7 +162,7 @@ export function RolloutPage() {
         <h1>{r.name} <Stamp word={r.status} big /></h1>
         <div className="actions">
           {r.status === "draft" ? <>
-            <Button size="sm" disabled={act.isPending} onClick={say(() => must(api.POST("/api/v1/rollouts/{id}/start", path)))}>Start it</Button>
+            <Button size="sm" disabled={act.isPending || r.devices === 0} onClick={say(() => must(api.POST("/api/v1/rollouts/{id}/start", path)))}>Start it</Button>
             <Button size="sm" variant="outline-primary" disabled={act.isPending} onClick={say(() => must(api.POST("/api/v1/rollouts/{id}/replan", path)))}>Plan it again</Button>
             <Button size="sm" variant="outline-secondary" disabled={act.isPending} onClick={say(remove)}>Throw it away</Button>
           </> : null}
